@@ -3,6 +3,7 @@ package jobs
 import (
 	"context"
 	"errors"
+	"sync"
 	"time"
 
 	"github.com/google/uuid"
@@ -26,6 +27,8 @@ type deviceJob struct {
 	env  *env
 	site store.Site
 	run  uuid.UUID
+	// changed is when each entry of the keyring was changed last that was taken off it.
+	changed *sync.Map
 }
 
 // inRun returns the run that findings are kept with; nil for work that belongs to none.
@@ -72,7 +75,7 @@ func (e *env) deviceJob(ctx context.Context, run uuid.UUID, d *store.Device) (*d
 	if e.traced {
 		guard.Trace = connecting
 	}
-	job := &deviceJob{env: e, site: site, run: run}
+	job := &deviceJob{env: e, site: site, run: run, changed: &sync.Map{}}
 	job.Work = bringup.Start(d.Latch(), bringup.Config{
 		Record: record{job}, Keyring: keyring{job}, Report: reporter{job}, Targets: drivers, Guard: guard, Link: e.links.of(site),
 		Watch: e.hooks.Watch, OnlyChange: e.hooks.OnlyChanges,
@@ -124,10 +127,39 @@ func (r record) Neighbours(ctx context.Context) ([]latch.Device, error) {
 	return out, err
 }
 
-func (r record) Add(ctx context.Context, d *latch.Device, f bringup.Finding) error {
-	return r.store().Keep(ctx, string(evidence.KindOf(f.Body))+" of "+d.Addr, func(ctx context.Context) error {
-		return r.store().Devices.Record(ctx, &store.Device{ID: d.ID, Site: r.job.site.ID}, r.job.inRun(), store.Finding(f))
+func (r record) Add(ctx context.Context, d *latch.Device, f ...bringup.Finding) error {
+	return r.store().Keep(ctx, what(f, d), func(ctx context.Context) error {
+		return r.store().Devices.RecordAll(ctx, d.ID, r.job.inRun(), findings(f)...)
 	})
+}
+
+func (r record) AddAndRead(ctx context.Context, d *latch.Device, f ...bringup.Finding) (*latch.Device, error) {
+	var out *store.Device
+	err := r.store().Keep(ctx, what(f, d), func(ctx context.Context) (err error) {
+		out, err = r.store().Devices.RecordAndGet(ctx, d.ID, r.job.inRun(), findings(f)...)
+		return err
+	})
+	if err != nil {
+		return nil, err
+	}
+	return out.Latch(), nil
+}
+
+// findings are those of core's steps as the store has them.
+func findings(f []bringup.Finding) []store.Finding {
+	out := make([]store.Finding, len(f))
+	for i := range f {
+		out[i] = store.Finding(f[i])
+	}
+	return out
+}
+
+// what names findings of a device, for the log.
+func what(f []bringup.Finding, d *latch.Device) string {
+	if len(f) == 0 {
+		return "what is known of " + d.Addr
+	}
+	return string(evidence.KindOf(f[0].Body)) + " of " + d.Addr
 }
 
 func (r record) Mine(ctx context.Context, d *latch.Device, kind evidence.Kind, subject string) (bool, error) {
@@ -176,10 +208,11 @@ func keyOf(s store.SignIn, device uuid.UUID) bringup.Key {
 }
 
 func (k keyring) Decrypt(ctx context.Context, id uuid.UUID) (signin.SignIn, error) {
-	in, err := k.store().SignIns.Decrypt(ctx, id)
+	in, changed, err := k.store().SignIns.Take(ctx, id)
 	if errors.Is(err, store.ErrNotFound) {
 		err = bringup.ErrGone
 	}
+	k.job.changed.Store(id, changed)
 	return in, err
 }
 
@@ -207,11 +240,19 @@ func (k keyring) Candidates(ctx context.Context, d *latch.Device, purpose signin
 
 func (k keyring) Begin(ctx context.Context, d *latch.Device, key uuid.UUID, purpose signin.Purpose, host string) (uuid.UUID, error) {
 	return k.store().SignIns.BeginTry(ctx, store.Try{Device: d.ID, SignIn: key, Purpose: purpose, Kind: d.Status.Device.Model(), Host: host,
-		Run: k.job.run})
+		Run: k.job.run, Changed: k.changed(key)})
+}
+
+// changed returns when an entry was changed last that this job has taken off the keyring.
+func (k keyring) changed(key uuid.UUID) time.Time {
+	at, _ := k.job.changed.Load(key)
+	t, _ := at.(time.Time)
+	return t
 }
 
 func (k keyring) BeginOn(ctx context.Context, t *bringup.Target, key uuid.UUID, host string) (uuid.UUID, error) {
-	try, err := k.store().SignIns.BeginTry(ctx, store.Try{Target: t.ID, SignIn: key, Purpose: signin.Target, Host: host, Run: k.job.run})
+	try, err := k.store().SignIns.BeginTry(ctx, store.Try{Target: t.ID, SignIn: key, Purpose: signin.Target, Host: host, Run: k.job.run,
+		Changed: k.changed(key)})
 	if errors.Is(err, store.ErrRefusedMeanwhile) {
 		err = &target.RefusedBeforeError{Target: t.Name}
 	}
@@ -230,7 +271,9 @@ func (k keyring) WrongTries(ctx context.Context, device uuid.UUID) (int, error) 
 type reporter struct{ job *deviceJob }
 
 func (r reporter) Doing(text string) {
-	r.job.env.store.Runs.Progress(context.Background(), r.job.run, text, -1)
+	r.job.env.said.say(r.job.run, text, func(run uuid.UUID, text string) {
+		r.job.env.store.Runs.Progress(context.Background(), run, text, -1)
+	})
 }
 
 func (r reporter) Problem(ctx context.Context, text string) error {

@@ -242,6 +242,7 @@ type env struct {
 	meter      *meter
 	traced     bool // spans go somewhere
 	looks      live.Hub
+	said       latest                       // by jobs, of what they do
 	streams    fanout.Hub                   // what looks, relays and pushes take
 	relaysAt   []string                     // where this process serves streams on, as addresses with ports
 	relaying   atomic.Pointer[relay.Server] // nil where this process serves none
@@ -303,8 +304,9 @@ func (e *env) finish(ctx context.Context, run uuid.UUID, err error) error {
 	case stopped:
 		return river.JobCancel(errors.New("stopped by the person"))
 	case ctx.Err() == nil && store.Away(err) || errors.Is(err, store.ErrFenced) || errors.Is(context.Cause(ctx), store.ErrFenced) ||
+		errors.Is(err, store.ErrSignInChanged) ||
 		errors.Is(context.Cause(ctx), store.ErrLockLost):
-		e.log.WarnContext(ctx, "the database is away or this worker's lease has ended; the work goes on where it was", "err", err)
+		e.log.WarnContext(ctx, "the database is away, this worker's lease has ended or a sign-in was changed; the work goes on where it was", "err", err)
 		return river.JobSnooze(2 * time.Second) // it is nobody's fault and counts as no attempt
 	case ctx.Err() != nil:
 		return err // the process ends or the time is up: River runs it again

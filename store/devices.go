@@ -79,23 +79,39 @@ func (s Devices) List(ctx context.Context, site uuid.UUID) ([]Device, error) {
 
 // Get returns one device with its derived status. It is one statement: the way there and back takes longer than to read from JSON.
 func (s Devices) Get(ctx context.Context, id uuid.UUID) (*Device, error) {
-	var row struct {
-		Device
-		Answers []byte `db:"answers"`
-	}
-	var records []evidence.Record
-	var r intentReading
-	r.ask(&records, latestQuery("d.id = $1", "has_exchange"))
-	r.askIntent(ofDevice(id))
-	if err := s.planned(ctx).GetContext(ctx, &row, "SELECT "+deviceColumns+", "+r.sql()+" AS answers FROM devices WHERE id = $1",
-		id); err != nil {
+	var g getting
+	if err := s.planned(ctx).GetContext(ctx, &g.row, g.query(), id); err != nil {
 		return nil, notFoundIfNone(err)
 	}
-	if err := r.read(row.Answers); err != nil {
+	return g.device(ctx, s)
+}
+
+// A getting reads one device.
+type getting struct {
+	intentReading
+	records []evidence.Record
+	row     deviceRow
+}
+
+type deviceRow struct {
+	Device
+	Answers []byte `db:"answers"`
+}
+
+// query returns the statement that fills row, for the device $1.
+func (g *getting) query() string {
+	g.ask(&g.records, latestQuery(ofDevice.where, "has_exchange"))
+	g.askIntent(ofDevice)
+	return "SELECT " + deviceColumns + ", " + g.sql() + " AS answers FROM devices WHERE id = $1"
+}
+
+// device returns the device once row is filled.
+func (g *getting) device(ctx context.Context, s Devices) (*Device, error) {
+	if err := g.read(g.row.Answers); err != nil {
 		return nil, err
 	}
-	one := []Device{row.Device}
-	return &one[0], s.stand(ctx, one, records, &r)
+	one := []Device{g.row.Device}
+	return &one[0], s.stand(ctx, one, g.records, &g.intentReading)
 }
 
 // mostTunings bounds the evidence of settings that budgets are learned from.

@@ -35,9 +35,8 @@ type scope struct {
 
 func ofSite(site uuid.UUID) scope { return scope{"d.site_id = $1", "$1", []any{site}} }
 
-func ofDevice(id uuid.UUID) scope {
-	return scope{"d.id = $1", "(SELECT site_id FROM devices WHERE id = $1)", []any{id}}
-}
+// ofDevice is one device, which is $1.
+var ofDevice = scope{where: "d.id = $1", site: "(SELECT site_id FROM devices WHERE id = $1)"}
 
 func ofDevices(ids []uuid.UUID, site uuid.UUID) scope {
 	return scope{"d.id = ANY($1)", "$2", []any{ids, site}}

@@ -11,12 +11,14 @@ import (
 	"time"
 
 	"github.com/google/uuid"
+	"github.com/jackc/pgx/v5"
 	"github.com/jmoiron/sqlx"
 
 	"unlatch/core/decide/evidence"
 	"unlatch/core/decide/identity"
 	"unlatch/core/stream/sighting"
 	"unlatch/core/wire/discovery"
+	"unlatch/core/work/onvifrecorder"
 )
 
 // Sight files a sighting: it finds or makes the device that it belongs to and records the evidence. A lock on the site makes
@@ -129,40 +131,57 @@ const maxBody = 512 << 10
 // elsewhere waits for each. The device is locked before anything that refers to it is added: the other way round two transactions that
 // write to one device would each hold the weaker lock that a reference takes, and wait for the other's.
 func (s Devices) record(ctx context.Context, q querier, run *uuid.UUID, device uuid.UUID, f Finding, at time.Time) error {
-	raw, err := evidence.Encode(f.Body)
+	args, err := s.recordArgs(ctx, run, device, f, at)
 	if err != nil {
 		return err
 	}
+	var out recorded
+	if err := q.GetContext(ctx, &out, recordQuery, args...); err != nil {
+		return err
+	}
+	return out.err()
+}
+
+// recorded is the answer of recordQuery.
+type recorded struct {
+	Held bool `db:"held"` // the lease of whoever records
+	Kept int  `db:"kept"`
+}
+
+func (r recorded) err() error {
+	switch {
+	case !r.Held:
+		return ErrFenced
+	case r.Kept == 0:
+		return ErrNotFound
+	}
+	return nil
+}
+
+// The clock of a worker elsewhere is not asked: it may be hours off.
+var recordQuery = `WITH lease AS (SELECT 1 FROM workers WHERE name = $1 AND epoch = $2 FOR SHARE),
+	device AS (SELECT id FROM devices WHERE id = $3 AND ($4 OR EXISTS (SELECT 1 FROM lease)) FOR KEY SHARE), ` + deviceMarked + `,
+	kept AS (INSERT INTO evidence (id, device_id, run_id, at, kind, subject, body, exchange)
+		SELECT $5, $3, $6, CASE WHEN $15 THEN clock_timestamp() ELSE $7 END, $8, $9, $10, $11 FROM changed RETURNING id),
+	picture AS (INSERT INTO stills (id, device_id, jpeg) SELECT $12, $3, $13 FROM kept WHERE $13::bytea IS NOT NULL),
+	told AS (` + tellOf("device", "$3", "changed", "$14") + `)
+	SELECT $4 OR EXISTS (SELECT 1 FROM lease) AS held, (SELECT count(*) FROM kept, told) AS kept`
+
+// recordArgs returns the arguments of recordQuery.
+func (s Devices) recordArgs(ctx context.Context, run *uuid.UUID, device uuid.UUID, f Finding, at time.Time) ([]any, error) {
+	raw, err := evidence.Encode(f.Body)
+	if err != nil {
+		return nil, err
+	}
 	if len(raw) > maxBody {
-		return fmt.Errorf("a record of the kind %q has %d kB, which nothing that was bounded has", evidence.KindOf(f.Body), len(raw)>>10)
+		return nil, fmt.Errorf("a record of the kind %q has %d kB, which nothing that was bounded has", evidence.KindOf(f.Body), len(raw)>>10)
 	}
 	if at.IsZero() {
 		at = time.Now().UTC()
 	}
 	l, leased := ctx.Value(leaseKey{}).(Lease)
-	var out struct {
-		Held bool `db:"held"`
-		Kept int  `db:"kept"`
-	}
-	// The clock of a worker elsewhere is not asked: it may be hours off.
-	if err := q.GetContext(ctx, &out, `WITH lease AS (SELECT 1 FROM workers WHERE name = $1 AND epoch = $2 FOR SHARE),
-		device AS (SELECT id FROM devices WHERE id = $3 AND ($4 OR EXISTS (SELECT 1 FROM lease)) FOR KEY SHARE), `+deviceMarked+`,
-		kept AS (INSERT INTO evidence (id, device_id, run_id, at, kind, subject, body, exchange)
-			SELECT $5, $3, $6, CASE WHEN $15 THEN clock_timestamp() ELSE $7 END, $8, $9, $10, $11 FROM changed RETURNING id),
-		picture AS (INSERT INTO stills (id, device_id, jpeg) SELECT $12, $3, $13 FROM kept WHERE $13::bytea IS NOT NULL),
-		told AS (`+tellOf("device", "$3", "changed", "$14")+`)
-		SELECT $4 OR EXISTS (SELECT 1 FROM lease) AS held, (SELECT count(*) FROM kept, told) AS kept`,
-		l.Worker, l.Epoch, device, !leased, newID(), run, at, evidence.KindOf(f.Body), f.Subject, string(withoutNUL(raw)),
-		strings.ReplaceAll(f.Exchange, "\x00", "·"), f.StillID, f.Still, channel, s.far != nil); err != nil {
-		return err
-	}
-	switch {
-	case !out.Held:
-		return ErrFenced
-	case out.Kept == 0:
-		return ErrNotFound
-	}
-	return nil
+	return []any{l.Worker, l.Epoch, device, !leased, newID(), run, at, string(evidence.KindOf(f.Body)), f.Subject, string(withoutNUL(raw)),
+		strings.ReplaceAll(f.Exchange, "\x00", "·"), f.StillID, f.Still, channel, s.far != nil}, nil
 }
 
 // withoutNUL replaces the NUL characters of a JSON document, which PostgreSQL's jsonb cannot hold. They are taken out where text comes in;
@@ -207,6 +226,63 @@ func (s Devices) Record(ctx context.Context, d *Device, run *uuid.UUID, f Findin
 		}
 		return asTargets(ctx, tx, []uuid.UUID{d.ID})
 	})
+}
+
+// RecordAll appends findings of a device, all of them or none. It is one way to the database and back, in a transaction of its own.
+func (s Devices) RecordAll(ctx context.Context, device uuid.UUID, run *uuid.UUID, fs ...Finding) error {
+	var b pgx.Batch
+	if err := s.queueFindings(ctx, &b, run, device, fs); err != nil {
+		return err
+	}
+	return s.sendSingle(ctx, &b)
+}
+
+// RecordAndGet is RecordAll, and returns the device with what was found.
+func (s Devices) RecordAndGet(ctx context.Context, device uuid.UUID, run *uuid.UUID, fs ...Finding) (*Device, error) {
+	var b pgx.Batch
+	if err := s.queueFindings(ctx, &b, run, device, fs); err != nil {
+		return nil, err
+	}
+	var g getting
+	b.Queue(g.query(), device).Query(func(rows pgx.Rows) (err error) {
+		g.row, err = pgx.CollectOneRow(rows, pgx.RowToStructByName[deviceRow])
+		return err
+	})
+	if err := s.sendSingle(ctx, &b); err != nil {
+		return nil, err
+	}
+	return g.device(ctx, s)
+}
+
+// queueFindings adds the statements that append findings to what goes out together.
+func (s Devices) queueFindings(ctx context.Context, b *pgx.Batch, run *uuid.UUID, device uuid.UUID, fs []Finding) error {
+	kept := make([]recorded, len(fs))
+	for i, f := range fs {
+		args, err := s.recordArgs(ctx, run, device, f, time.Time{})
+		if err != nil {
+			return err
+		}
+		b.Queue(recordQuery, args...).QueryRow(func(row pgx.Row) error {
+			if err := row.Scan(&kept[i].Held, &kept[i].Kept); err != nil {
+				return err
+			}
+			return kept[i].err()
+		})
+		if takesCameras(f.Body) {
+			b.Queue(asTargetsQuery, []uuid.UUID{device}, onvifrecorder.Kind)
+		}
+	}
+	return nil
+}
+
+// sendSingle sends statements about a single thing, in one transaction.
+func (s *database) sendSingle(ctx context.Context, b *pgx.Batch) error {
+	conn, err := s.singles.Acquire(ctx)
+	if err != nil {
+		return err
+	}
+	defer conn.Release()
+	return notFoundIfNone(conn.SendBatch(ctx, b).Close())
 }
 
 // RecordedIn reports whether the newest record of a kind and subject was made in a run.

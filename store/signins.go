@@ -163,16 +163,23 @@ func (s SignIns) Get(ctx context.Context, id uuid.UUID) (SignIn, error) {
 
 // Decrypt returns a sign-in with its secret, for use on a device.
 func (s SignIns) Decrypt(ctx context.Context, id uuid.UUID) (signin.SignIn, error) {
+	in, _, err := s.Take(ctx, id)
+	return in, err
+}
+
+// Take is Decrypt, and returns when the entry was changed last besides.
+func (s SignIns) Take(ctx context.Context, id uuid.UUID) (in signin.SignIn, changed time.Time, err error) {
 	var row struct {
-		User   string     `db:"user_name"`
-		Sealed []byte     `db:"sealed"`
-		Key    *uuid.UUID `db:"key_id"`
+		Changed time.Time  `db:"changed_at"`
+		User    string     `db:"user_name"`
+		Sealed  []byte     `db:"sealed"`
+		Key     *uuid.UUID `db:"key_id"`
 	}
-	if err := s.on(ctx).GetContext(ctx, &row, "SELECT user_name, sealed, key_id FROM sign_ins WHERE id = $1", id); err != nil {
-		return signin.SignIn{}, notFoundIfNone(err)
+	if err := s.on(ctx).GetContext(ctx, &row, "SELECT user_name, sealed, key_id, changed_at FROM sign_ins WHERE id = $1", id); err != nil {
+		return in, changed, notFoundIfNone(err)
 	}
 	secret, err := s.decryptBy(ctx, row.Key, row.Sealed, id.String())
-	return signin.SignIn{ID: id.String(), User: row.User, Secret: signin.NewSecret(secret)}, err
+	return signin.SignIn{ID: id.String(), User: row.User, Secret: signin.NewSecret(secret)}, row.Changed, err
 }
 
 // Candidates lists the sign-ins to try for one purpose on a device in order, each with its reason: what opened it before, then what is

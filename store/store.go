@@ -34,9 +34,8 @@ var ErrNotFound = errors.New("not found")
 
 // A Store is one database, a small type a concern. It is safe for concurrent use.
 type Store struct {
-	locks   *locker
-	Pool    *pgxpool.Pool // for River's workers, which share the connections
-	singles *pgxpool.Pool // of single
+	locks *locker
+	Pool  *pgxpool.Pool // for River's workers, which share the connections
 
 	Sites     Sites
 	Devices   Devices
@@ -65,14 +64,15 @@ type Store struct {
 
 // A database is what the concerns share.
 type database struct {
-	db     *sqlx.DB
-	pool   *pgxpool.Pool // of db, for what goes out together
-	single *sqlx.DB      // of planned
-	cipher *Cipher       // nil for a worker elsewhere
-	keys   dataKeys      // that this process has read
-	far    *Far          // set for a worker elsewhere
-	login  string        // the role that the server itself has
-	log    *slog.Logger
+	db      *sqlx.DB
+	pool    *pgxpool.Pool // of db, for what goes out together
+	single  *sqlx.DB      // of planned
+	singles *pgxpool.Pool // of single
+	cipher  *Cipher       // nil for a worker elsewhere
+	keys    dataKeys      // that this process has read
+	far     *Far          // set for a worker elsewhere
+	login   string        // the role that the server itself has
+	log     *slog.Logger
 	// unreadable holds the IDs of the records that were logged as such.
 	unreadable sync.Map
 	// partitions holds the names of the tables of measures that are known to be there.
@@ -176,9 +176,9 @@ func OpenWith(ctx context.Context, o Options) (*Store, error) {
 		pool.Close()
 		return nil, err
 	}
-	db := &database{far: o.Far, pool: pool, login: cfg.ConnConfig.User, db: sqlx.NewDb(stdlib.OpenDBFromPool(pool), "pgx"), log: o.Log,
+	db := &database{far: o.Far, pool: pool, singles: single, login: cfg.ConnConfig.User, db: sqlx.NewDb(stdlib.OpenDBFromPool(pool), "pgx"), log: o.Log,
 		single: sqlx.NewDb(stdlib.OpenDBFromPool(single), "pgx")}
-	s := &Store{Pool: pool, singles: single, database: db, locks: newLocker(cfg.ConnConfig.Copy()), Sites: Sites{db}, Devices: Devices{db},
+	s := &Store{Pool: pool, database: db, locks: newLocker(cfg.ConnConfig.Copy()), Sites: Sites{db}, Devices: Devices{db},
 		SitePlans: SitePlans{db}, Baselines: Baselines{db}, Watched: Watched{db}, Drifts: Drifts{db}, Tellings: Tellings{db},
 		Handovers: Handovers{db},
 		Consents:  Consents{db}, SignIns: SignIns{db},

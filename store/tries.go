@@ -24,7 +24,12 @@ type Try struct {
 	Host string
 	// Run is the work that it belongs to: what a target has refused since that began is not sent again.
 	Run uuid.UUID
+	// Changed is when the entry was changed last that is about to be sent; the zero time does not look whether it has been since.
+	Changed time.Time
 }
+
+// ErrSignInChanged means that an entry of the keyring was changed or removed after it was read.
+var ErrSignInChanged = errors.New("the sign-in was changed on the keyring meanwhile")
 
 // ErrRefusedMeanwhile means that a target has refused a sign-in that others of the same work wait for.
 var ErrRefusedMeanwhile = errors.New("the target has refused this sign-in")
@@ -74,7 +79,8 @@ type askedForTry struct {
 	until   *time.Time // the device has said that it is locked
 	wrong   []time.Time
 	pending int
-	refused bool // by the target, since the work began
+	refused bool       // by the target, since the work began
+	changed *time.Time // the entry of the keyring; nil where it is gone
 }
 
 // askForTry adds the questions to a batch that has begun a transaction. Each sees what those before it have waited for.
@@ -106,6 +112,7 @@ func askForTry(b *pgx.Batch, t Try, l Lease) *askedForTry {
 		})
 	b.Queue(`SELECT EXISTS (SELECT 1 FROM tries t JOIN runs r ON r.id = $3 WHERE t.target_id = $1 AND t.sign_in_id = $2
 		AND t.result = 'refused' AND t.at > r.created_at)`, t.Target, t.SignIn, t.Run).QueryRow(scan(&a.refused))
+	b.Queue("SELECT (SELECT changed_at FROM sign_ins WHERE id = $1)", t.SignIn).QueryRow(scan(&a.changed))
 	return a
 }
 
@@ -116,6 +123,9 @@ func scan(into ...any) func(pgx.Row) error {
 
 // may decides whether one more try is safe.
 func (a *askedForTry) may(t Try) error {
+	if !t.Changed.IsZero() && (a.changed == nil || !a.changed.Equal(t.Changed)) {
+		return ErrSignInChanged
+	}
 	if a.until != nil {
 		return &signin.HeldBackError{Until: *a.until, Locked: true}
 	}

@@ -58,7 +58,8 @@ type Config struct {
 	Budgets map[latch.Name]time.Duration
 	// OnlyChange makes a change and opens no latch that follows from it.
 	OnlyChange bool
-	// Watch is told before each thing that is sent, after each answer and around each record; nil for nobody.
+	// Watch is told before each thing that is sent, after each answer and around each record; nil for nobody. With it the work waits until
+	// each finding is kept.
 	Watch func()
 }
 
@@ -81,6 +82,11 @@ type Work struct {
 	schemes sync.Mutex
 	// recorded counts the findings of this work.
 	recorded int
+	// later keeps findings while the work goes on, where goesOn says that it does: nothing that it does then changes the device.
+	later  behind
+	goesOn bool
+	// opened are the sign-ins that were taken off the keyring, for use on the device while goesOn.
+	opened sync.Map
 	// askedHTTP says that what the device shows over HTTP was asked for in this work.
 	askedHTTP bool
 	// askedOffers says that the device was asked what its streams can be set to.
@@ -134,7 +140,25 @@ const mostRounds = 3
 
 // Open opens latches until one stays shut. A latch is worked on again when what other steps found since has made it the next again, as
 // new stream settings do with a proof; one that is stuck after it was worked on ends the work.
+//
+// What is found is kept while the work goes on: where it is killed, what was not kept yet is found again.
 func (w *Work) Open(ctx context.Context) error {
+	w.goesOn = true
+	err := w.open(ctx)
+	w.goesOn = false
+	rest, kept := w.later.rest()
+	if kept == nil && len(rest) > 0 {
+		limited, done := context.WithTimeout(context.WithoutCancel(ctx), keepWithin)
+		defer done()
+		kept = w.Record.Add(limited, w.d, rest...)
+	}
+	if err == nil {
+		err = kept
+	}
+	return err
+}
+
+func (w *Work) open(ctx context.Context) error {
 	rounds := map[latch.Name]int{}
 	recorded := map[latch.Name]int{}
 	for {
@@ -165,6 +189,7 @@ func (w *Work) Open(ctx context.Context) error {
 			if err := (locateStep{w}).channels(ctx); err != nil {
 				return err
 			}
+			w.goesOn = false
 			return w.LookAt(ctx, w.d.ID)
 		}
 		if n := rounds[at]; n > 0 && !worthAnotherTry(w.d.Status.Latch(at).State, n, w.recorded > recorded[at]) {
@@ -174,7 +199,9 @@ func (w *Work) Open(ctx context.Context) error {
 		recorded[at] = w.recorded
 		w.Report.Doing(fmt.Sprintf("%s: %s", w.d.Title, step.doing))
 		limited, done := within(ctx, w.stepBudget(at))
+		w.goesOn = at != latch.Placed && at != latch.Confirmed // those change targets
 		err := step.open(limited, w)
+		w.goesOn = true
 		done()
 		if err != nil {
 			return err
@@ -218,7 +245,11 @@ func (w *Work) ProveAgain(ctx context.Context) error {
 
 // Read reads the device's status anew.
 func (w *Work) Read(ctx context.Context) error {
-	fresh, err := w.Record.Device(ctx, w.d.ID)
+	found, err := w.later.rest()
+	if err != nil {
+		return err
+	}
+	fresh, err := w.Record.AddAndRead(ctx, w.d, found...)
 	if err != nil {
 		return err
 	}
@@ -249,12 +280,28 @@ func (w *Work) keep(ctx context.Context, f Finding) error {
 		defer w.Watch()
 	}
 	w.recorded++
-	return w.Record.Add(ctx, w.d, f)
+	return w.add(ctx, w.d, f)
 }
 
-// Decrypt takes a sign-in off the keyring for use on a device. From then on its secret is kept out of all that is recorded.
+// add records a finding of a device, and waits until it is kept where it must not be lost.
+func (w *Work) add(ctx context.Context, d *latch.Device, f Finding) error {
+	if !w.goesOn || d != w.d || w.Watch != nil {
+		return w.Record.Add(ctx, d, f)
+	}
+	w.later.put(ctx, w.Record, d, f)
+	return nil
+}
+
+// Decrypt takes a sign-in off the keyring for use on a device. From then on its secret is kept out of all that is recorded. Where nothing
+// is changed one is taken once: before it goes out, the guard that counts tries looks whether it is still what the keyring has.
 func (w *Work) Decrypt(ctx context.Context, id uuid.UUID) (signin.SignIn, error) {
+	if in, ok := w.opened.Load(id); ok && w.goesOn {
+		return in.(signin.SignIn), nil
+	}
 	in, err := w.Keyring.Decrypt(ctx, id)
+	if err == nil {
+		w.opened.Store(id, in)
+	}
 	w.secrets.Know(in)
 	w.log.Know(in)
 	return in, err

@@ -51,5 +51,8 @@ func keeping(ctx context.Context) (context.Context, context.CancelFunc) {
 	if outOfTime(ctx, "") == nil {
 		return ctx, func() {}
 	}
-	return context.WithTimeout(context.WithoutCancel(ctx), 20*time.Second)
+	return context.WithTimeout(context.WithoutCancel(ctx), keepWithin)
 }
+
+// keepWithin is the time that keeping a finding gets whose step is over.
+const keepWithin = 20 * time.Second

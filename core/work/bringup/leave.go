@@ -123,12 +123,12 @@ func (w leaveGate) end(ctx context.Context, d *latch.Device, t *sentTry, err err
 	defer w.schemes.Unlock()
 	scheme, service := t.sending.Scheme, string(t.purpose)
 	if kerr == nil && result == signin.Opened && signin.Strength(scheme) > signin.Strength(d.Status.Schemes[service]) {
-		kerr = w.Record.Add(ctx, d, Finding{Subject: service, Body: evidence.Scheme{Scheme: scheme}})
+		kerr = w.add(ctx, d, Finding{Subject: service, Body: evidence.Scheme{Scheme: scheme}})
 		d.Status.Schemes[service] = scheme
 	}
 	key, shown := t.key.String(), t.sending.Channel.Certificate
 	if kerr == nil && result == signin.Opened && signin.Readable(scheme) && shown != "" && d.Status.OpenedUnder[key] != shown {
-		kerr = w.Record.Add(ctx, d, Finding{Subject: key, Body: evidence.OpenedUnder{Certificate: shown}})
+		kerr = w.add(ctx, d, Finding{Subject: key, Body: evidence.OpenedUnder{Certificate: shown}})
 		d.Status.OpenedUnder[key] = shown
 	}
 	if kerr != nil { // the try stays pending, which counts as refused until somebody looks after its worker

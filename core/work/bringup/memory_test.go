@@ -156,12 +156,26 @@ func (m *memory) Still(_ context.Context, id uuid.UUID) ([]byte, error) { return
 
 func (m *memory) Stills(context.Context) (map[uuid.UUID][]byte, error) { return m.stills, nil }
 
-func (m *memory) Add(_ context.Context, d *latch.Device, f Finding) error {
+func (m *memory) AddAndRead(ctx context.Context, d *latch.Device, fs ...Finding) (*latch.Device, error) {
+	if err := m.Add(ctx, d, fs...); err != nil {
+		return nil, err
+	}
+	return m.Device(ctx, d.ID)
+}
+
+func (m *memory) Add(_ context.Context, d *latch.Device, fs ...Finding) error {
 	m.mu.Lock()
 	defer m.mu.Unlock()
 	if m.lost != nil {
 		return m.lost
 	}
+	for _, f := range fs {
+		m.add(d, f)
+	}
+	return nil
+}
+
+func (m *memory) add(d *latch.Device, f Finding) {
 	raw, err := evidence.Encode(f.Body)
 	require.NoError(m.t, err)
 	m.at = m.at.Add(time.Millisecond)
@@ -170,7 +184,6 @@ func (m *memory) Add(_ context.Context, d *latch.Device, f Finding) error {
 		Subject: f.Subject, Body: raw, HasExchange: f.Exchange != ""})
 	m.exchanges = append(m.exchanges, f.Exchange)
 	m.opens += strings.Count(f.Exchange, "<GetSystemDateAndTime")
-	return nil
 }
 
 func (m *memory) Mine(_ context.Context, d *latch.Device, kind evidence.Kind, subject string) (bool, error) {

@@ -47,7 +47,9 @@ type Record interface {
 	// Still is the latest picture of a device, of the main stream where there is one; nil for none. Stills are those of all devices.
 	Still(ctx context.Context, device uuid.UUID) ([]byte, error)
 	Stills(ctx context.Context) (map[uuid.UUID][]byte, error)
-	Add(ctx context.Context, d *latch.Device, f Finding) error
+	// Add keeps findings of a device, in order, all of them or none. AddAndRead reads the device with that, as it stands then.
+	Add(ctx context.Context, d *latch.Device, f ...Finding) error
+	AddAndRead(ctx context.Context, d *latch.Device, f ...Finding) (*latch.Device, error)
 	// Mine reports whether the newest record of a kind and subject was made in the run that this work belongs to: by the work itself before it
 	// was killed.
 	Mine(ctx context.Context, d *latch.Device, kind evidence.Kind, subject string) (bool, error)
@@ -83,7 +85,7 @@ type Keyring interface {
 	// that a person wants it tried once more.
 	Candidates(ctx context.Context, d *latch.Device, purpose signin.Purpose, again bool) ([]Key, error)
 	// Begin asks leave for one try on a device, which is sent to host, and counts it on both: a device may name another one's address for
-	// its own. If the try is refused the error is a *signin.HeldBackError.
+	// its own. If the try is refused the error is a *signin.HeldBackError. An entry that has changed since Decrypt returned it is not sent.
 	Begin(ctx context.Context, d *latch.Device, key uuid.UUID, purpose signin.Purpose, host string) (try uuid.UUID, err error)
 	// BeginOn is Begin for the sign-in of a target that is no device. One try is under way at a time: the others wait for what comes of it. A
 	// sign-in that the target has refused since the work began is a *target.RefusedBeforeError.
