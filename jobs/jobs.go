@@ -304,9 +304,9 @@ func (e *env) finish(ctx context.Context, run uuid.UUID, err error) error {
 	case stopped:
 		return river.JobCancel(errors.New("stopped by the person"))
 	case ctx.Err() == nil && store.Away(err) || errors.Is(err, store.ErrFenced) || errors.Is(context.Cause(ctx), store.ErrFenced) ||
-		errors.Is(err, store.ErrSignInChanged) ||
-		errors.Is(context.Cause(ctx), store.ErrLockLost):
-		e.log.WarnContext(ctx, "the database is away, this worker's lease has ended or a sign-in was changed; the work goes on where it was", "err", err)
+		errors.Is(err, store.ErrSignInChanged) || errors.Is(context.Cause(ctx), store.ErrLockLost):
+		e.log.WarnContext(ctx, "the work goes on where it was: the database is away, this worker's lease has ended or a sign-in was changed",
+			"err", err)
 		return river.JobSnooze(2 * time.Second) // it is nobody's fault and counts as no attempt
 	case ctx.Err() != nil:
 		return err // the process ends or the time is up: River runs it again

@@ -7,6 +7,7 @@ import (
 	"net"
 	"net/netip"
 	"sync"
+	"sync/atomic"
 	"time"
 
 	"github.com/google/uuid"
@@ -64,61 +65,62 @@ func (e *env) sweep(ctx context.Context, site store.Site, run uuid.UUID) error {
 	if err != nil {
 		return err
 	}
-	m := newMover(e, site)
-	var mu sync.Mutex
-	heard := map[uuid.UUID]bool{}
-	var failed error
-	var asked int64
-	total := int64(discovery.Total(site.Ranges, len(discovery.DefaultPorts)))
-	var said time.Time
-	progress := func(force bool) {
-		if force || time.Since(said) > 250*time.Millisecond {
-			said = time.Now()
-			doing := fmt.Sprintf("%d devices heard", len(heard))
-			if asked == total && !force {
-				doing += ", listening for more"
-			}
-			e.store.Runs.Progress(ctx, run, doing, asked)
-		}
-	}
 	own, err := e.ownRelays(ctx)
 	if err != nil {
 		return err
 	}
-	s := discovery.Sweep{Ranges: site.Ranges, Own: own, Progress: func(p discovery.Progress) {
-		mu.Lock()
-		defer mu.Unlock()
-		if asked = int64(p.Asked); asked == total {
-			said = time.Time{}
+	heard := newFiler(newMover(e, site), run)
+	total := int64(discovery.Total(site.Ranges, len(discovery.DefaultPorts)))
+	var asked atomic.Int64
+	told := e.tellOften(ctx, run, func() (string, int64) {
+		n := asked.Load()
+		doing := fmt.Sprintf("%d devices heard", heard.count())
+		if n == total {
+			doing += ", listening for more"
 		}
-		progress(false)
-	}}
+		return doing, n
+	})
+	s := discovery.Sweep{Ranges: site.Ranges, Own: own, Progress: func(p discovery.Progress) { asked.Store(int64(p.Asked)) }}
 	err = s.Run(ctx, func(x sighting.Sighting) {
 		if x.Stray && elsewhere.Contains(x.Addr) {
 			return // it is another site's, not lost
 		}
-		id, err := m.file(ctx, &run, x)
-		mu.Lock()
-		defer mu.Unlock()
-		switch {
-		case err == nil && id != uuid.Nil:
-			heard[id] = true
-		case err != nil && (store.Away(err) || errors.Is(err, store.ErrFenced) || ctx.Err() != nil):
-			if failed == nil {
-				failed = err
-			}
-		case err != nil: // one bad sighting spoils nothing but itself
-			e.log.WarnContext(ctx, "a sighting could not be filed", "address", x.Addr, "err", err)
-		}
-		progress(false)
+		heard.put(ctx, x)
 	})
+	err = errors.Join(err, heard.wait())
+	told()
 	if err == nil {
-		mu.Lock()
-		defer mu.Unlock()
-		asked = total
-		progress(true)
+		e.store.Runs.Progress(ctx, run, fmt.Sprintf("%d devices heard", heard.count()), total)
 	}
-	return errors.Join(err, failed)
+	return err
+}
+
+// sayEvery is how often a sweep tells how far it is.
+const sayEvery = 250 * time.Millisecond
+
+// tellOften tells what a run does now, where that has changed, until end is called: then nothing of it is told any more.
+func (e *env) tellOften(ctx context.Context, run uuid.UUID, now func() (doing string, done int64)) (end func()) {
+	ended := make(chan struct{})
+	var telling sync.WaitGroup
+	telling.Go(func() {
+		var last string
+		var at int64
+		for {
+			select {
+			case <-ended:
+				return
+			case <-time.After(sayEvery):
+			}
+			if doing, done := now(); doing != last || done != at {
+				e.store.Runs.Progress(ctx, run, doing, done)
+				last, at = doing, done
+			}
+		}
+	})
+	return func() {
+		close(ended)
+		telling.Wait()
+	}
 }
 
 // ownRelays returns where this worker and the others serve streams on, whichever site they are of.

@@ -49,7 +49,8 @@ func (s Devices) Of(ctx context.Context, ids []uuid.UUID) ([]Device, error) {
 		return []Device{*d}, nil
 	}
 	var out []Device
-	if err := s.on(ctx).SelectContext(ctx, &out, "SELECT "+deviceColumns+" FROM devices WHERE id = ANY($1)", ids); err != nil || len(out) == 0 {
+	err := s.on(ctx).SelectContext(ctx, &out, "SELECT "+deviceColumns+" FROM devices WHERE id = ANY($1)", ids)
+	if err != nil || len(out) == 0 {
 		return nil, err
 	}
 	return out, s.derive(ctx, out, ofDevices(ids, out[0].Site))

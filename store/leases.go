@@ -6,6 +6,7 @@ import (
 	"fmt"
 	"time"
 
+	"github.com/jackc/pgx/v5"
 	"github.com/jmoiron/sqlx"
 )
 
@@ -44,6 +45,16 @@ func fenced(ctx context.Context, tx *sqlx.Tx) (worker string, err error) {
 		return "", ErrFenced
 	}
 	return l.Worker, nil
+}
+
+// askLease asks in a transaction whether the lease of ctx holds, and keeps it from ending before the transaction does. Without a lease
+// held is true.
+func askLease(ctx context.Context, b *pgx.Batch, held *bool) {
+	if l, ok := ctx.Value(leaseKey{}).(Lease); ok {
+		b.Queue("SELECT EXISTS (SELECT 1 FROM workers WHERE name = $1 AND epoch = $2 FOR SHARE)", l.Worker, l.Epoch).QueryRow(scan(held))
+	} else {
+		*held = true
+	}
 }
 
 // Rescue ends the leases of workers that have died, and gives their jobs back to the queue. A worker holds an advisory lock by its name

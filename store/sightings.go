@@ -41,16 +41,25 @@ func (s Devices) Sight(ctx context.Context, site uuid.UUID, run *uuid.UUID, x si
 		if err != nil {
 			return err
 		}
-		subject := string(x.Method)
-		if x.Method == sighting.PortSweep && len(x.Ports) == 1 {
-			subject = fmt.Sprintf("port %d", x.Ports[0].Number)
-		}
-		return s.record(ctx, tx, run, id, Finding{Subject: subject, Body: evidence.Heard(x)}, x.At)
+		return s.record(ctx, tx, run, id, Finding{Subject: subjectOf(x), Body: evidence.Heard(x)}, x.At)
 	})
 	if err == nil && storm != nil {
 		err = storm
 	}
 	return id, err
+}
+
+// subjectOf returns the subject under which a sighting is recorded.
+func subjectOf(x sighting.Sighting) string {
+	if x.Method == sighting.PortSweep && len(x.Ports) == 1 {
+		return fmt.Sprintf("port %d", x.Ports[0].Number)
+	}
+	return string(x.Method)
+}
+
+// movesTo reports whether a sighting that belongs to a device has it at another address.
+func movesTo(d identity.Device, x sighting.Sighting) bool {
+	return d.Via == nil && x.Via == nil && d.Addr != x.Addr
 }
 
 // Moves reports which device a sighting would move to another address, if any: the sighting names a mark of a device that was last heard
@@ -59,34 +68,37 @@ func (s Devices) Moves(ctx context.Context, site uuid.UUID, x sighting.Sighting)
 	if x.Via != nil || x.Endpoint == "" && x.Serial == "" && x.MAC == "" && x.Certificate == "" {
 		return uuid.Nil, false, nil
 	}
-	err = s.tx(ctx, func(tx *sqlx.Tx) error {
-		known, ids, err := s.candidates(ctx, tx, site, x)
-		if err != nil {
-			return err
-		}
-		if i := identity.Find(known, x); i >= 0 && known[i].Via == nil && known[i].Addr != x.Addr {
-			device, ok = ids[i], true
-		}
-		return nil
-	})
-	return device, ok, err
+	known, ids, err := s.candidates(ctx, s.on(ctx), site, x)
+	if i := identity.Find(known, x); err == nil && i >= 0 && movesTo(known[i], x) {
+		return ids[i], true, nil
+	}
+	return uuid.Nil, false, err
 }
 
 // candidates reads the devices of a site that a sighting might belong to, oldest first.
-func (s Devices) candidates(ctx context.Context, tx *sqlx.Tx, site uuid.UUID,
+func (s Devices) candidates(ctx context.Context, q querier, site uuid.UUID,
 	x sighting.Sighting) (known []identity.Device, ids []uuid.UUID, err error) {
-	var rows []struct {
-		Device
-		HeardAt time.Time `db:"heard_at"`
-	}
-	if err := tx.SelectContext(ctx, &rows,
-		"SELECT "+deviceColumns+`, COALESCE((SELECT max(at) FROM evidence e WHERE e.device_id = devices.id AND e.kind = 'heard'),
-			created_at) AS heard_at FROM devices
+	var rows []candidate
+	if err := q.SelectContext(ctx, &rows, "SELECT "+candidateColumns+` FROM devices
 		WHERE site_id = $1 AND (addr = $2 OR endpoint = NULLIF($3, '') OR serial = NULLIF($4, '') OR mac = NULLIF($5, '') OR via = $6
-			OR certificate = NULLIF($7, '')) ORDER BY created_at`,
+			OR certificate = NULLIF($7, '')) ORDER BY created_at, id`,
 		site, x.Addr.String(), x.Endpoint, x.Serial, x.MAC, x.Via, x.Certificate); err != nil {
 		return nil, nil, err
 	}
+	return asIdentities(rows)
+}
+
+// A candidate is a device that a sighting may belong to.
+type candidate struct {
+	Device
+	HeardAt time.Time `db:"heard_at"`
+}
+
+const candidateColumns = deviceColumns + `, COALESCE((SELECT max(at) FROM evidence e WHERE e.device_id = devices.id AND e.kind = 'heard'),
+	created_at) AS heard_at`
+
+// asIdentities returns candidates as core knows them, with their IDs.
+func asIdentities(rows []candidate) (known []identity.Device, ids []uuid.UUID, err error) {
 	for _, r := range rows {
 		addr, err := netip.ParseAddr(r.Addr)
 		if err != nil {
@@ -112,17 +124,21 @@ func (s Devices) recognise(ctx context.Context, tx *sqlx.Tx, site uuid.UUID, run
 			return uuid.Nil, err
 		}
 		id := newID()
-		_, err := tx.ExecContext(ctx, "INSERT INTO devices (id, site_id, endpoint, addr, serial, mac, via, channel, certificate) VALUES "+
-			"($1, $2, NULLIF($3, ''), $4, NULLIF($5, ''), NULLIF($6, ''), $7, $8, NULLIF($9, ''))",
-			id, site, x.Endpoint, x.Addr.String(), x.Serial, x.MAC, x.Via, x.Channel, x.Certificate)
+		_, err := tx.ExecContext(ctx, newDeviceQuery, id, site, x.Endpoint, x.Addr.String(), x.Serial, x.MAC, x.Via, x.Channel, x.Certificate)
 		return id, err
 	}
-	_, err = tx.ExecContext(ctx,
-		`UPDATE devices SET addr = $2, endpoint = COALESCE(endpoint, NULLIF($3, '')), serial = COALESCE(serial, NULLIF($4, '')),
-			mac = COALESCE(mac, NULLIF($5, '')),
-		certificate = COALESCE(NULLIF($6, ''), certificate) WHERE id = $1`, ids[i], x.Addr.String(), x.Endpoint, x.Serial, x.MAC, x.Certificate)
+	_, err = tx.ExecContext(ctx, knownAgainQuery, ids[i], x.Addr.String(), x.Endpoint, x.Serial, x.MAC, x.Certificate)
 	return ids[i], err
 }
+
+// newDeviceQuery makes the device $1 of the site $2 by a sighting.
+const newDeviceQuery = `INSERT INTO devices (id, site_id, endpoint, addr, serial, mac, via, channel, certificate)
+	VALUES ($1, $2, NULLIF($3, ''), $4, NULLIF($5, ''), NULLIF($6, ''), $7, $8, NULLIF($9, ''))`
+
+// knownAgainQuery adds what a sighting says to the device $1 that it belongs to.
+const knownAgainQuery = `UPDATE devices SET addr = $2, endpoint = COALESCE(endpoint, NULLIF($3, '')),
+	serial = COALESCE(serial, NULLIF($4, '')), mac = COALESCE(mac, NULLIF($5, '')), certificate = COALESCE(NULLIF($6, ''), certificate)
+	WHERE id = $1`
 
 // maxBody bounds a record. What devices tell is bounded where it is parsed; this keeps what was missed there out of every list.
 const maxBody = 512 << 10
@@ -269,7 +285,9 @@ func (s Devices) queueFindings(ctx context.Context, b *pgx.Batch, run *uuid.UUID
 			return kept[i].err()
 		})
 		if takesCameras(f.Body) {
-			b.Queue(asTargetsQuery, []uuid.UUID{device}, onvifrecorder.Kind)
+			l, leased := ctx.Value(leaseKey{}).(Lease)
+			b.Queue(asTargetsQuery+" AND ($3 OR EXISTS (SELECT 1 FROM workers WHERE name = $4 AND epoch = $5))"+onceOnly, []uuid.UUID{device},
+				onvifrecorder.Kind, !leased, l.Worker, l.Epoch)
 		}
 	}
 	return nil

@@ -176,8 +176,8 @@ func OpenWith(ctx context.Context, o Options) (*Store, error) {
 		pool.Close()
 		return nil, err
 	}
-	db := &database{far: o.Far, pool: pool, singles: single, login: cfg.ConnConfig.User, db: sqlx.NewDb(stdlib.OpenDBFromPool(pool), "pgx"), log: o.Log,
-		single: sqlx.NewDb(stdlib.OpenDBFromPool(single), "pgx")}
+	db := &database{far: o.Far, login: cfg.ConnConfig.User, log: o.Log, pool: pool, db: sqlx.NewDb(stdlib.OpenDBFromPool(pool), "pgx"),
+		singles: single, single: sqlx.NewDb(stdlib.OpenDBFromPool(single), "pgx")}
 	s := &Store{Pool: pool, database: db, locks: newLocker(cfg.ConnConfig.Copy()), Sites: Sites{db}, Devices: Devices{db},
 		SitePlans: SitePlans{db}, Baselines: Baselines{db}, Watched: Watched{db}, Drifts: Drifts{db}, Tellings: Tellings{db},
 		Handovers: Handovers{db},

@@ -125,13 +125,15 @@ func (s Targets) SetIntake(ctx context.Context, site, id uuid.UUID, name string)
 
 // asTargets makes devices that take cameras targets, where they are none yet. What is no device is left alone.
 func asTargets(ctx context.Context, tx *sqlx.Tx, devices []uuid.UUID) error {
-	_, err := tx.ExecContext(ctx, asTargetsQuery, devices, onvifrecorder.Kind)
+	_, err := tx.ExecContext(ctx, asTargetsQuery+onceOnly, devices, onvifrecorder.Kind)
 	return err
 }
 
 // asTargetsQuery makes the devices $1 targets of the kind $2.
 const asTargetsQuery = `INSERT INTO targets (id, site_id, kind, device_id) SELECT id, site_id, $2, id FROM devices
-	WHERE id = ANY($1) ON CONFLICT DO NOTHING`
+	WHERE id = ANY($1)`
+
+const onceOnly = " ON CONFLICT DO NOTHING"
 
 // takesCameras reports whether a finding shows that a device is a target.
 func takesCameras(b evidence.Body) bool {

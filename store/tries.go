@@ -46,12 +46,12 @@ func (s SignIns) BeginTry(ctx context.Context, t Try) (try uuid.UUID, err error)
 		return uuid.Nil, err
 	}
 	defer conn.Release()
-	l, leased := ctx.Value(leaseKey{}).(Lease)
+	l, _ := ctx.Value(leaseKey{}).(Lease)
 	var b pgx.Batch
 	b.Queue("BEGIN")
-	asked := askForTry(&b, t, l)
+	asked := askForTry(ctx, &b, t)
 	err = conn.SendBatch(ctx, &b).Close()
-	if err == nil && leased && !asked.held {
+	if err == nil && !asked.held {
 		err = ErrFenced
 	}
 	if err == nil {
@@ -84,9 +84,9 @@ type askedForTry struct {
 }
 
 // askForTry adds the questions to a batch that has begun a transaction. Each sees what those before it have waited for.
-func askForTry(b *pgx.Batch, t Try, l Lease) *askedForTry {
+func askForTry(ctx context.Context, b *pgx.Batch, t Try) *askedForTry {
 	a := &askedForTry{}
-	b.Queue("SELECT EXISTS (SELECT 1 FROM workers WHERE name = $1 AND epoch = $2 FOR SHARE)", l.Worker, l.Epoch).QueryRow(scan(&a.held))
+	askLease(ctx, b, &a.held)
 	at := []any{t.Device, t.Target, t.Host}
 	b.Queue(tryPlace+"SELECT site_id, host FROM place", at...).QueryRow(scan(&a.site, &a.host))
 	// By host first and for all tries alike, so that no two wait for each other.
