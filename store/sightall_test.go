@@ -82,7 +82,7 @@ func stateOf(t *testing.T, s *store.Store, site uuid.UUID) string {
 	return out
 }
 
-// A storm is bounded within what is filed together, and told of; a worker that has lost its lease files nothing; faces are nobody's devices.
+// A storm is bounded within what is filed together, and told of, and a worker that has lost its lease files nothing.
 func TestFiledTogetherHasTheSameBounds(t *testing.T) {
 	t.Parallel()
 	s := storetest.Open(t)
