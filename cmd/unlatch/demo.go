@@ -63,6 +63,9 @@ func runDemo(ctx context.Context, p *place, network string, out io.Writer) error
 			return err
 		}
 	}
+	if err := s.startCabinet(ctx, p, l.Addr().String()); err != nil {
+		fmt.Fprintf(out, "  The worker at the crossing does not start: %v\n", err)
+	}
 	fmt.Fprintf(out, "\n  Sign in as  %s\n  Password    %s\n", demoPerson, password)
 	for _, x := range demo.Crew {
 		fmt.Fprintf(out, "  or as       %s (%s)\n", x.Name, x.Role)
