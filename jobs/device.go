@@ -13,6 +13,7 @@ import (
 	"unlatch/core/decide/evidence"
 	"unlatch/core/decide/latch"
 	"unlatch/core/ground/address"
+	"unlatch/core/ground/journal"
 	"unlatch/core/ground/signin"
 	"unlatch/core/stream/recipe"
 	"unlatch/core/stream/sighting"
@@ -99,6 +100,12 @@ type hooks struct {
 	// RoundsEvery is how often looks that are due are taken; 0 for the usual time. DoubtLater is how soon a target is asked again that has
 	// lost something.
 	RoundsEvery, DoubtLater time.Duration
+	// AwayAfter is for how long the database does not answer before a worker elsewhere takes its line for cut; 0 for the usual time. AwayClock
+	// is the time of what it sees then; nil for this process's.
+	AwayAfter time.Duration
+	AwayClock stamper
+	// Journal keeps what is seen while the line is cut; nil has nothing seen.
+	Journal *journal.Journal
 	// TellEvery is how often news are looked for, how long they are held back, and how soon a message is tried again; 0 for the usual times.
 	TellEvery time.Duration
 	// RetryAfter is the wait before a job that was cut short begins again; 0 for a second.
@@ -149,7 +156,7 @@ func (r record) AddAndRead(ctx context.Context, d *latch.Device, f ...bringup.Fi
 func findings(f []bringup.Finding) []store.Finding {
 	out := make([]store.Finding, len(f))
 	for i := range f {
-		out[i] = store.Finding(f[i])
+		out[i] = store.Finding{Subject: f[i].Subject, Body: f[i].Body, Exchange: f[i].Exchange, Still: f[i].Still, StillID: f[i].StillID}
 	}
 	return out
 }

@@ -19,6 +19,9 @@ func StartHooked(s *store.Store, log *slog.Logger, h Hooks, sites ...string) (*W
 	return startWorkers(s, log, h, Options{Sites: sites, Resolver: h.Resolver})
 }
 
+// A Stamper tells the time of what is seen while the line is cut.
+type Stamper = stamper
+
 // Finish is what River is told of work that ended with err.
 func Finish(ctx context.Context, s *store.Store, err error) error {
 	return (&env{store: s, log: slog.New(slog.DiscardHandler)}).finish(ctx, uuid.Nil, err)

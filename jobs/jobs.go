@@ -23,6 +23,7 @@ import (
 
 	"unlatch/core/decide/doctor"
 	"unlatch/core/ground/address"
+	"unlatch/core/ground/journal"
 	"unlatch/core/ground/redact"
 	"unlatch/core/ground/wiretext"
 	"unlatch/core/stream/conversion"
@@ -91,6 +92,8 @@ type Options struct {
 	// nowhere.
 	PagesAt, Pages string
 	Faces          doctor.Ports
+	// Journal is where a worker elsewhere keeps what it sees while its line is cut; nil has it see nothing then.
+	Journal *journal.Journal
 	// RelayCores is how many processor cores conversions may take in all; 0 for half of the machine's.
 	RelayCores float64
 	far        bool // the store is that of a worker elsewhere
@@ -197,6 +200,10 @@ func (w *Workers) attend(ctx context.Context, a *attendant, o Options) {
 			Report(ctx, w.env.store, log, w.env.again, func(ctx context.Context) doctor.Process { return a.process(ctx, since, o) })
 		})
 	}
+	if j := cmp.Or(o.Journal, w.env.hooks.Journal); j != nil && o.far && !o.Outside {
+		w.env.away = newAwayWatch(w.env, j, w.env.hooks.AwayClock)
+		w.watching.Go(func() { w.env.away.run(ctx) })
+	}
 	if !o.Outside {
 		w.watching.Go(func() { w.env.watch(ctx, o.Sites) })
 		w.watching.Go(func() { newRounds(w.env, o.Sites).run(ctx) })
@@ -250,6 +257,7 @@ type env struct {
 	measured   atomic.Bool   // what converting costs is known
 	again      chan struct{} // the process has something to tell of itself
 	agreements agreements
+	away       *awayWatch             // nil where nothing is seen while the line is cut
 	forgot     time.Time              // when this process last looked what is kept no longer
 	findings   []doctor.ServerFinding // of the installation, as of judgedAt
 	judgedAt   time.Time

@@ -96,10 +96,13 @@ func (r *rounds) turn(ctx context.Context) error {
 	}
 	free := cap(r.slots) - len(r.slots)
 	if free == 0 {
-		return nil
+		return r.answered(r.env.store.Ping(ctx))
+	}
+	if err := r.fileAway(ctx); err != nil {
+		return err
 	}
 	turns, err := r.env.store.Watched.Claim(ctx, sites, now, free)
-	if err != nil {
+	if r.answered(err) != nil {
 		return err
 	}
 	for _, t := range turns {
@@ -118,6 +121,24 @@ func (r *rounds) turn(ctx context.Context) error {
 		})
 	}
 	return nil
+}
+
+// answered notes that the database has answered, where err is nil, and returns err.
+func (r *rounds) answered(err error) error {
+	if err == nil && r.env.away != nil {
+		r.env.away.heard()
+	}
+	return err
+}
+
+// fileAway files what was seen while the line was cut, before anything is looked at anew.
+func (r *rounds) fileAway(ctx context.Context) error {
+	if r.env.away == nil {
+		return nil
+	}
+	ctx, done := r.env.leased(ctx)
+	defer done()
+	return r.env.away.file(ctx)
 }
 
 // cutShort has a look that did not come to its end repeated soon, where the fault was the database's or this process's and not that of what
@@ -249,6 +270,9 @@ func (e *env) lookAtDeviceInRound(ctx context.Context, t store.Turn, d *store.De
 		state = watchround.Down
 	case len(found) > 0:
 		state = watchround.Changed
+	}
+	if e.away != nil {
+		e.away.hold(ctx, t, look.News)
 	}
 	if err := e.done(ctx, t, job, lookResult{state: state, full: look.Full, began: began}); err != nil {
 		return err

@@ -13,7 +13,8 @@ func (s Workers) Reach(ctx context.Context, l Lease, sites []uuid.UUID) error {
 		if _, err := fenced(WithLease(ctx, l), tx); err != nil {
 			return err
 		}
-		if _, err := tx.ExecContext(ctx, "DELETE FROM worker_sites WHERE worker = $1 AND site_id <> ALL($2)", l.Worker, sites); err != nil {
+		if _, err := tx.ExecContext(ctx, "DELETE FROM worker_sites WHERE worker = $1 AND site_id <> ALL(COALESCE($2::uuid[], '{}'))",
+			l.Worker, sites); err != nil {
 			return err
 		}
 		// Only what is new is told of: this is said every few seconds.

@@ -192,12 +192,15 @@ func (s Devices) recordArgs(ctx context.Context, run *uuid.UUID, device uuid.UUI
 	if len(raw) > maxBody {
 		return nil, fmt.Errorf("a record of the kind %q has %d kB, which nothing that was bounded has", evidence.KindOf(f.Body), len(raw)>>10)
 	}
-	if at.IsZero() {
+	switch {
+	case !f.At.IsZero():
+		at = f.At
+	case at.IsZero():
 		at = time.Now().UTC()
 	}
 	l, leased := ctx.Value(leaseKey{}).(Lease)
 	return []any{l.Worker, l.Epoch, device, !leased, newID(), run, at, string(evidence.KindOf(f.Body)), f.Subject, string(withoutNUL(raw)),
-		strings.ReplaceAll(f.Exchange, "\x00", "·"), f.StillID, f.Still, channel, s.far != nil}, nil
+		strings.ReplaceAll(f.Exchange, "\x00", "·"), f.StillID, f.Still, channel, s.far != nil && f.At.IsZero()}, nil
 }
 
 // withoutNUL replaces the NUL characters of a JSON document, which PostgreSQL's jsonb cannot hold. They are taken out where text comes in;
@@ -229,6 +232,8 @@ type Finding struct {
 	Exchange string // redacted
 	Still    []byte // a JPEG to keep, under StillID
 	StillID  uuid.UUID
+	// At is when it was found, by the clock of the database; the zero time means now.
+	At time.Time
 }
 
 // Record appends a finding.

@@ -38,7 +38,9 @@ func (t Turn) Round() time.Duration { return time.Duration(t.RoundS) * time.Seco
 
 // A Looked is what came of a look.
 type Looked struct {
-	At       time.Time
+	At time.Time
+	// From is the first of several looks that found the same, of which At is the last; the zero time for one look.
+	From     time.Time
 	Full     bool
 	State    watchround.State
 	Doubt    int
@@ -181,18 +183,22 @@ func (s Watched) Done(ctx context.Context, t Turn, l Looked) error {
 			int(watchround.FullEvery/time.Second)); err != nil {
 			return err
 		}
+		from := l.At
+		if !l.From.IsZero() {
+			from = l.From
+		}
 		var last watchround.SeenSpan
 		err := tx.QueryRowContext(ctx, "SELECT state, from_at, to_at FROM spans WHERE thing = $1 ORDER BY from_at DESC LIMIT 1", t.Thing).Scan(
 			&last.State, &last.From, &last.To)
 		switch {
 		case err != nil && !errors.Is(err, sql.ErrNoRows):
 			return err
-		case err == nil && last.Extends(l.State, l.At, t.Round()):
+		case err == nil && last.Extends(l.State, from, t.Round()):
 			_, err = tx.ExecContext(ctx, "UPDATE spans SET to_at = $3 WHERE thing = $1 AND from_at = $2", t.Thing, last.From, l.At)
 		default:
 			_, err = tx.ExecContext(ctx,
-				"INSERT INTO spans (thing, site_id, state, from_at, to_at) VALUES ($1, $2, $3, $4, $4) ON CONFLICT DO NOTHING",
-				t.Thing, t.Site, l.State, l.At)
+				"INSERT INTO spans (thing, site_id, state, from_at, to_at) VALUES ($1, $2, $3, $4, $5) ON CONFLICT DO NOTHING",
+				t.Thing, t.Site, l.State, from, l.At)
 		}
 		return err
 	})

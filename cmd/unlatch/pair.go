@@ -4,6 +4,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"log/slog"
 	"os"
 	"path/filepath"
 	"time"
@@ -11,6 +12,7 @@ import (
 	"github.com/google/uuid"
 	"github.com/spf13/cobra"
 
+	"unlatch/core/ground/journal"
 	"unlatch/core/ground/pairing"
 	"unlatch/core/ground/release"
 	"unlatch/core/ground/signin"
@@ -124,6 +126,10 @@ func (p *place) uplink(ctx context.Context, stop context.CancelCauseFunc) (*jobs
 		return nil, err
 	}
 	p.far = &store.Far{Worker: worker, Unwrap: signin.NewSecret(i.Unwrap)}
+	p.journal, err = openJournal(p.data, i, p.logTo(os.Stderr))
+	if err != nil {
+		return nil, err
+	}
 	// Where it leads is the link's business; the name is there so that the address can be read.
 	p.database, p.dial = "postgres://worker@link/?sslmode=disable", u.Dial
 	go func() {
@@ -132,4 +138,23 @@ func (p *place) uplink(ctx context.Context, stop context.CancelCauseFunc) (*jobs
 		}
 	}()
 	return u, nil
+}
+
+// Of what a paired worker sees while its line is cut.
+const (
+	journalFile = "away.journal"
+	mostJournal = 64 << 20 // a day of some hundred cameras, with what has changed
+)
+
+// openJournal opens what a paired worker keeps while its line is cut, which its identity alone opens.
+func openJournal(data string, i pairing.Identity, log *slog.Logger) (*journal.Journal, error) {
+	j, lost, err := journal.Open(filepath.Join(data, journalFile), i.Seed, mostJournal)
+	if err != nil {
+		return nil, fmt.Errorf("opening what was kept while the line was cut: %w", err)
+	}
+	if lost > 0 {
+		log.Warn("the end of what was kept while the line was cut cannot be read: it was being written when the machine stopped, or it is of "+
+			"another pairing", "bytes", lost)
+	}
+	return j, nil
 }

@@ -25,6 +25,7 @@ import (
 
 	"unlatch/core/decide/doctor"
 	"unlatch/core/ground/address"
+	"unlatch/core/ground/journal"
 	"unlatch/jobs"
 	"unlatch/server"
 	"unlatch/server/certs"
@@ -60,9 +61,10 @@ type place struct {
 	public        string // the address under which people reach the server
 	proxies       []string
 	forgetSignIns bool
-	far           *store.Far      // which paired worker this is; nil for a process with a key file
-	dial          pgconn.DialFunc // to the database of a server elsewhere, over a link; nil for its own address
-	nameServer    string          // is asked for names of targets; "" for those that the machine is set to
+	far           *store.Far       // which paired worker this is; nil for a process with a key file
+	journal       *journal.Journal // of a paired worker; nil otherwise
+	dial          pgconn.DialFunc  // to the database of a server elsewhere, over a link; nil for its own address
+	nameServer    string           // is asked for names of targets; "" for those that the machine is set to
 	signOn        signOnFlags
 }
 
@@ -282,7 +284,7 @@ func (p *place) listener() (net.Listener, error) {
 
 // workers starts workers in this process.
 func (s *services) workers(p *place, o jobs.Options) (*jobs.Workers, error) {
-	o.Resolver, o.Folder, o.Traced = p.resolver(), p.data, p.traces != ""
+	o.Resolver, o.Folder, o.Traced, o.Journal = p.resolver(), p.data, p.traces != "", p.journal
 	o.RelayCores = p.relayCores
 	var err error
 	if o.FacesHost, o.Faces, err = p.faces(); err != nil {

@@ -36,13 +36,15 @@ type workerStatus struct {
 	Sites    []string         `json:"sites"`
 	Jobs     int              `json:"jobs"` // under way
 	MemoryMB int              `json:"memory_mb"`
+	// Kept are the looks at cameras that were made while the line was cut, and are filed when it is back.
+	Kept int `json:"kept,omitempty"`
 }
 
 // keepStatus writes how a paired worker stands until ctx ends.
 func keepStatus(ctx context.Context, data string, up *jobs.Uplink, w *jobs.Workers) {
 	for {
 		s := workerStatus{At: time.Now().UTC(), Process: os.Getpid(), Version: release.Version, Link: up.State(), Jobs: w.UnderWay(),
-			MemoryMB: memoryMB()}
+			MemoryMB: memoryMB(), Kept: w.Kept()}
 		s.Sites = w.Reached()
 		if raw, err := json.MarshalIndent(s, "", " "); err == nil {
 			part := filepath.Join(data, statusFile+".part")
@@ -115,6 +117,9 @@ func (s workerStatus) tell(out io.Writer, now time.Time) {
 	}
 	for _, site := range s.Sites {
 		fmt.Fprintln(out, "Site      ", site)
+	}
+	if s.Kept > 0 {
+		fmt.Fprintf(out, "Kept       %d looks at cameras, which are filed when the line is back\n", s.Kept)
 	}
 	fmt.Fprintf(out, "Jobs       %d under way\nMemory     %d MB\nVersion    %s\nProcess    %d\n", s.Jobs, s.MemoryMB, s.Version, s.Process)
 }

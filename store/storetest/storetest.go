@@ -14,6 +14,7 @@ import (
 	"testing"
 
 	"github.com/google/uuid"
+	"github.com/jackc/pgx/v5/pgconn"
 
 	"github.com/jackc/pgx/v5"
 	"github.com/stretchr/testify/require"
@@ -121,6 +122,12 @@ func Pair(t testing.TB, s *store.Store, shared bool, sites ...uuid.UUID) pairing
 // OpenFar opens the store of a paired worker on the database of a store.
 func OpenFar(t testing.TB, s *store.Store, i pairing.Identity) *store.Store {
 	t.Helper()
+	return OpenFarBy(t, s, i, nil)
+}
+
+// OpenFarBy is OpenFar by a dialer; nil is for the usual one.
+func OpenFarBy(t testing.TB, s *store.Store, i pairing.Identity, dial pgconn.DialFunc) *store.Store {
+	t.Helper()
 	ctx := context.Background()
 	id := uuid.MustParse(i.Worker)
 	role, password, err := s.Paired.Login(ctx, id)
@@ -128,7 +135,8 @@ func OpenFar(t testing.TB, s *store.Store, i pairing.Identity) *store.Store {
 	at, err := url.Parse(s.Pool.Config().ConnString())
 	require.NoError(t, err)
 	at.User = url.UserPassword(role, password)
-	far, err := store.OpenWith(ctx, store.Options{URL: at.String(), Far: &store.Far{Worker: id, Unwrap: signin.NewSecret(i.Unwrap)}})
+	far, err := store.OpenWith(ctx, store.Options{URL: at.String(), Dial: dial,
+		Far: &store.Far{Worker: id, Unwrap: signin.NewSecret(i.Unwrap)}})
 	require.NoError(t, err)
 	t.Cleanup(far.Close)
 	return far

@@ -86,8 +86,8 @@ func current(r Record) (json.RawMessage, error) {
 	return raw, nil
 }
 
-// readBody reads the body of a record of readBody kind.
-func (r Record) readBody() (Body, error) {
+// Read reads the body of a record of any kind. The error is an *Unreadable.
+func (r Record) Read() (Body, error) {
 	read, ok := readers[r.Kind]
 	if !ok {
 		return nil, &Unreadable{r.Kind, errKind}
@@ -135,5 +135,5 @@ func Rewrite(b Body, f func([]byte) []byte) (Body, error) {
 	if err != nil {
 		return nil, err
 	}
-	return Record{Kind: b.kind(), Body: f(raw)}.readBody()
+	return Record{Kind: b.kind(), Body: f(raw)}.Read()
 }

@@ -69,7 +69,7 @@ func KindOf(b Body) Kind { return b.kind() }
 
 // Sum returns the record in one line, for people; of a failure, what failed; of a body that cannot be read, that and why.
 func (r Record) Sum() string {
-	b, err := r.readBody()
+	b, err := r.Read()
 	if err != nil {
 		return err.Error()
 	}
@@ -81,7 +81,7 @@ func (r Record) Sum() string {
 
 // Diagnosis is why what the record tells of failed; nil where it did not, or where it cannot be read.
 func (r Record) Diagnosis() *diagnose.Diagnosis {
-	b, err := r.readBody()
+	b, err := r.Read()
 	if err != nil {
 		return nil
 	}
@@ -90,6 +90,6 @@ func (r Record) Diagnosis() *diagnose.Diagnosis {
 
 // Failed reports whether the record holds a diagnosis, or cannot be read.
 func (r Record) Failed() bool {
-	b, err := r.readBody()
+	b, err := r.Read()
 	return err != nil || b.failure() != nil
 }

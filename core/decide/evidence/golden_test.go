@@ -122,7 +122,7 @@ func TestEveryVersionIsRead(t *testing.T) {
 		raw, err := os.ReadFile(file)
 		require.NoError(t, err)
 		name := strings.TrimSuffix(filepath.Base(file), ".json")
-		body, err := Record{Kind: Kind(name), Body: raw}.readBody()
+		body, err := Record{Kind: Kind(name), Body: raw}.Read()
 		require.NoError(t, err, file)
 		again, err := Encode(body)
 		require.NoError(t, err)
@@ -153,7 +153,7 @@ func TestWhatCannotBeReadIsAnError(t *testing.T) {
 		"an unknown kind":    {"blessed", `{"v":1}`, "there is no such kind"},
 	} {
 		r := Record{Kind: c.kind, Body: []byte(c.body)}
-		_, err := r.readBody()
+		_, err := r.Read()
 		var unreadable *Unreadable
 		require.ErrorAs(t, err, &unreadable, name)
 		assert.Equal(t, c.kind, unreadable.Kind)

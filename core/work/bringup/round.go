@@ -29,6 +29,8 @@ type Look struct {
 	Full bool
 	// Silent says that it does not answer.
 	Silent bool
+	// News says that something was recorded: the device is not as it was known.
+	News bool
 	// Measures are the numbers that it has found, by what they are and of which stream: "rate main", "skew".
 	Measures map[string]float64
 }
@@ -56,6 +58,7 @@ func (w *Work) LookInRound(ctx context.Context, full bool) (Look, error) {
 			err = l.full(ctx)
 		}
 	}
+	l.out.News = w.recorded > before
 	return l.out, err
 }
 
