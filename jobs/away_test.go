@@ -93,7 +93,8 @@ func (c *setClock) Stamp() away.Stamp {
 }
 
 // A line is cut for a day. The worker goes on looking, and what it has seen is filed as of when that was, once, when the line is back: a
-// camera that was off for three hours, one whose firmware is another, and one that takes its sign-in no more. The line breaks once more in the middle of that.
+// camera that was off for three hours, one whose firmware is another, and one that takes its sign-in no more. The line breaks once more in
+// the middle of that.
 func TestADayCutOff(t *testing.T) {
 	t.Parallel()
 	w := watched(t, "127.42.101", watchround.WatchRule{CameraMinutes: 60})
