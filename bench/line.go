@@ -26,6 +26,18 @@ type line struct {
 
 // layLine makes one. trace is told of each statement that is sent to the database; it may be nil.
 func layLine(ctx context.Context, trace func(context.Context, *pgx.Conn, string)) (l *line, err error) {
+	if l, err = bareLine(ctx, trace); err != nil {
+		return l, err
+	}
+	if err := l.fill(ctx); err != nil {
+		l.close()
+		return l, err
+	}
+	return l, nil
+}
+
+// bareLine makes one of an empty store.
+func bareLine(ctx context.Context, trace func(context.Context, *pgx.Conn, string)) (l *line, err error) {
 	l = &line{}
 	defer func() {
 		if err != nil {
@@ -43,30 +55,36 @@ func layLine(ctx context.Context, trace func(context.Context, *pgx.Conn, string)
 		return l, err
 	}
 	l.closers = append(l.closers, pg.Stop)
-	quiet := slog.New(slog.DiscardHandler)
 	l.store, err = store.OpenWith(ctx, store.Options{URL: pg.URL, KeyFile: filepath.Join(dir, "key"), Log: quiet, Trace: trace})
 	if err != nil {
 		return l, err
 	}
 	l.closers = append(l.closers, l.store.Close)
+	return l, nil
+}
+
+var quiet = slog.New(slog.DiscardHandler)
+
+// fill makes the site and whoever looks at it.
+func (l *line) fill(ctx context.Context) error {
 	q, err := jobs.NewQueue(l.store, quiet)
 	if err != nil {
-		return l, err
+		return err
 	}
 	site, err := l.store.Sites.Create(ctx, "Long line", address.MustParse("10.20.0.0/16"))
 	if err != nil {
-		return l, err
+		return err
 	}
 	l.site = site.ID
 	if l.devices, err = generate(ctx, l.store, site.ID, linedUp); err != nil {
-		return l, err
+		return err
 	}
 	page, stop, err := signedInPage(ctx, l.store, q)
 	if err != nil {
-		return l, err
+		return err
 	}
 	l.page, l.closers = page, append(l.closers, stop)
-	return l, nil
+	return nil
 }
 
 func (l *line) close() {

@@ -43,31 +43,16 @@ func (s search) find(ctx context.Context, words []string) ([]foundView, error) {
 	if err != nil {
 		return nil, err
 	}
+	var given []uuid.UUID
 	for _, site := range sites {
-		if !person(ctx).Given(site.ID) {
-			continue
-		}
-		list, err := s.lineUp.site(ctx, site.ID)
-		if err != nil {
-			return nil, err
-		}
-		for _, x := range list.order {
-			v := &x.view
-			if len(out) < mostFound && holds(strings.ToLower(strings.Join([]string{v.Name, v.Address, v.Maker, v.Model, v.Serial}, " ")), words) {
-				out = append(out, foundView{v.ID, site.ID, site.Name, v.Name, v.Address})
-			}
-		}
-		list.mu.Unlock()
-	}
-	return out, nil
-}
-
-// holds reports whether a text holds every word.
-func holds(text string, words []string) bool {
-	for _, w := range words {
-		if !strings.Contains(text, w) {
-			return false
+		if person(ctx).Given(site.ID) {
+			given = append(given, site.ID)
 		}
 	}
-	return true
+	found, err := s.store.Devices.Search(ctx, given, words, mostFound)
+	for i := range found {
+		d := &found[i]
+		out = append(out, foundView{d.ID, d.Site, d.SiteName, d.Title(), d.Addr})
+	}
+	return out, err
 }
