@@ -2,6 +2,7 @@ package jobs
 
 import (
 	"context"
+	"errors"
 	"time"
 
 	"github.com/google/uuid"
@@ -68,6 +69,9 @@ func (w *deviceWorker) Work(ctx context.Context, job *river.Job[deviceArgs]) err
 	if a.Do.Wake != nil {
 		return w.env.wake(ctx, a.Device)
 	}
+	if w.env.onlyLooks && !a.Do.Looks() {
+		return w.env.finish(ctx, a.Run, errOnlyLooks)
+	}
 	work := func(ctx context.Context) error {
 		return w.env.onDevice(ctx, a.Run, a.Device, func(d *deviceJob) error {
 			if err := d.carryOut(ctx, a.Do); err != nil {
@@ -89,6 +93,9 @@ func (w *deviceWorker) Work(ctx context.Context, job *river.Job[deviceArgs]) err
 	w.env.store.Runs.Progress(ctx, a.Run, "Waiting until other work on a camera is done", -1)
 	return river.JobSnooze(busyAgain)
 }
+
+// errOnlyLooks is for a command that would change something, where the worker may not.
+var errOnlyLooks = errors.New("the worker of this site only looks: it was started with read-only, and changes no device and no target")
 
 // busyAgain is after how long a command is taken up again whose device is worked on by another. It holds no place in the queue meanwhile.
 const busyAgain = time.Second

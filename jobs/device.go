@@ -79,7 +79,7 @@ func (e *env) deviceJob(ctx context.Context, run uuid.UUID, d *store.Device) (*d
 	job := &deviceJob{env: e, site: site, run: run, changed: &sync.Map{}}
 	job.Work = bringup.Start(d.Latch(), bringup.Config{
 		Record: record{job}, Keyring: keyring{job}, Report: reporter{job}, Targets: drivers, Guard: guard, Link: e.links.of(site),
-		Watch: e.hooks.Watch, OnlyChange: e.hooks.OnlyChanges,
+		Watch: e.hooks.Watch, OnlyChange: e.hooks.OnlyChanges, OnlyLook: e.onlyLooks,
 		Budgets: e.hooks.Budgets,
 	})
 	return job, nil
@@ -89,6 +89,8 @@ func (e *env) deviceJob(ctx context.Context, run uuid.UUID, d *store.Device) (*d
 type hooks struct {
 	// Watch is told before each thing that is sent, after each answer and around each record.
 	Watch func()
+	// OnlyLooks is that of Options.
+	OnlyLooks bool
 	// OnlyChanges leaves out the latches that are opened after a change.
 	OnlyChanges bool
 	// Budgets are other times for some steps.

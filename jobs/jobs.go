@@ -92,6 +92,8 @@ type Options struct {
 	// nowhere.
 	PagesAt, Pages string
 	Faces          doctor.Ports
+	// OnlyLooks has it refuse whatever would change a device or a target.
+	OnlyLooks bool
 	// Journal is where a worker elsewhere keeps what it sees while its line is cut; nil has it see nothing then.
 	Journal *journal.Journal
 	// RelayCores is how many processor cores conversions may take in all; 0 for half of the machine's.
@@ -128,7 +130,7 @@ func startWorkers(s *store.Store, log *slog.Logger, h hooks, o Options) (*Worker
 		return nil, err
 	}
 	env := &env{store: s, log: log, hooks: h, queue: queue, resolver: o.Resolver, packing: make(chan struct{}, 1),
-		traced: o.Traced, again: make(chan struct{}, 1), relaysAt: []string{o.Relay, o.RelayTLS, o.PagesAt}}
+		traced: o.Traced, onlyLooks: o.OnlyLooks || h.OnlyLooks, again: make(chan struct{}, 1), relaysAt: []string{o.Relay, o.RelayTLS, o.PagesAt}}
 	env.converting.Set(conversion.Rates{Budget: cmp.Or(o.RelayCores, float64(runtime.NumCPU())/2)})
 	env.meter = newMeter(&env.links)
 	workers := river.NewWorkers()
@@ -248,6 +250,7 @@ type env struct {
 	links      links
 	meter      *meter
 	traced     bool // spans go somewhere
+	onlyLooks  bool // nothing is changed
 	looks      live.Hub
 	said       latest                       // by jobs, of what they do
 	streams    fanout.Hub                   // what looks, relays and pushes take

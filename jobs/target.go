@@ -41,6 +41,9 @@ func (w *targetWorker) Work(ctx context.Context, job *river.Job[targetArgs]) err
 	if look := a.Do.Look; look != nil && look.Again > 0 { // no run shows it
 		return w.env.finish(ctx, uuid.Nil, w.lookAtWaiting(ctx, a))
 	}
+	if w.env.onlyLooks && !a.Do.Looks() {
+		return w.env.finish(ctx, a.Run, errOnlyLooks)
+	}
 	err := w.work(ctx, a)
 	w.env.announce(a.Site, a.Run)
 	if err != nil {

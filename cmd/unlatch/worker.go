@@ -7,11 +7,14 @@ import (
 	"net"
 	"net/http"
 	"net/url"
+	"os"
+	"runtime/debug"
 	"time"
 
 	"github.com/prometheus/client_golang/prometheus"
 	"github.com/spf13/cobra"
 
+	"unlatch/core/ground/machine"
 	"unlatch/core/ground/pairing"
 	"unlatch/core/wire/link"
 	"unlatch/jobs"
@@ -26,6 +29,7 @@ func workerCommand() *cobra.Command {
 		server    jobs.ServerAddress
 		to        string
 		metricsAt string
+		onlyLooks bool
 	)
 	c := &cobra.Command{Use: "worker", Short: "Run workers only, on the database of a server", Args: noArgs,
 		RunE: func(cmd *cobra.Command, _ []string) error {
@@ -53,7 +57,7 @@ func workerCommand() *cobra.Command {
 				return errors.Join(context.Cause(ctx), err)
 			}
 			defer s.Close()
-			w, err := s.workers(p, jobs.Options{Sites: sites, Outside: outside})
+			w, err := s.workers(p, jobs.Options{Sites: sites, Outside: outside, OnlyLooks: onlyLooks})
 			if err != nil {
 				return err
 			}
@@ -64,6 +68,7 @@ func workerCommand() *cobra.Command {
 				go w.SendPictures(ctx, server)
 			}
 			if up != nil {
+				boundMemory()
 				go w.SendPicturesOver(ctx, up)
 				go keepStatus(ctx, p.data, up, w)
 			}
@@ -84,9 +89,19 @@ func workerCommand() *cobra.Command {
 		"address and port on which a worker serves /metrics to whoever has metrics-token, such as 127.0.0.1:9470")
 	c.Flags().StringSliceVar(&sites, "site", nil,
 		"name or ID of a site that this machine reaches; may be given again; none means every site")
+	c.Flags().BoolVar(&onlyLooks, "read-only", false,
+		"look and change nothing: what would change a device or a target at its sites is refused, with that as the reason")
 	c.Flags().BoolVar(&outside, "outside", false,
 		"this machine is elsewhere: it reaches the sites' outside addresses and not their inside, and proves from there")
 	return c
+}
+
+// boundMemory has the program give memory back before it takes more than three quarters of what the machine has: a small one in a cabinet
+// has nobody who starts it again. GOMEMLIMIT in the environment says otherwise.
+func boundMemory() {
+	if size, _ := machine.Memory(); size > 0 && os.Getenv("GOMEMLIMIT") == "" {
+		debug.SetMemoryLimit(int64(size / 4 * 3))
+	}
 }
 
 // serveMetrics serves what is measured of a worker at an address, until ctx ends; "" for nowhere.

@@ -10,6 +10,7 @@ import (
 	"os"
 	"path/filepath"
 	"runtime"
+	"runtime/debug"
 	"time"
 
 	"github.com/spf13/cobra"
@@ -36,6 +37,7 @@ type workerStatus struct {
 	Sites    []string         `json:"sites"`
 	Jobs     int              `json:"jobs"` // under way
 	MemoryMB int              `json:"memory_mb"`
+	BoundMB  int64            `json:"memory_bound_mb"` // at which memory is given back
 	// Kept are the looks at cameras that were made while the line was cut, and are filed when it is back.
 	Kept int `json:"kept,omitempty"`
 }
@@ -44,7 +46,7 @@ type workerStatus struct {
 func keepStatus(ctx context.Context, data string, up *jobs.Uplink, w *jobs.Workers) {
 	for {
 		s := workerStatus{At: time.Now().UTC(), Process: os.Getpid(), Version: release.Version, Link: up.State(), Jobs: w.UnderWay(),
-			MemoryMB: memoryMB(), Kept: w.Kept()}
+			MemoryMB: memoryMB(), BoundMB: debug.SetMemoryLimit(-1) >> 20, Kept: w.Kept()}
 		s.Sites = w.Reached()
 		if raw, err := json.MarshalIndent(s, "", " "); err == nil {
 			part := filepath.Join(data, statusFile+".part")
@@ -121,5 +123,5 @@ func (s workerStatus) tell(out io.Writer, now time.Time) {
 	if s.Kept > 0 {
 		fmt.Fprintf(out, "Kept       %d looks at cameras, which are filed when the line is back\n", s.Kept)
 	}
-	fmt.Fprintf(out, "Jobs       %d under way\nMemory     %d MB\nVersion    %s\nProcess    %d\n", s.Jobs, s.MemoryMB, s.Version, s.Process)
+	fmt.Fprintf(out, "Jobs       %d under way\nMemory     %d MB of at most %d MB\nVersion    %s\nProcess    %d\n", s.Jobs, s.MemoryMB, s.BoundMB, s.Version, s.Process)
 }

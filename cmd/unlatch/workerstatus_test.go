@@ -38,11 +38,11 @@ func TestWorkerStatus(t *testing.T) {
 	assert.Contains(t, said, "No paired worker runs")
 	now := time.Now()
 	up := jobs.UplinkState{Server: "bench.example", Connected: true, Since: now.Add(-time.Minute), DelayMS: 81}
-	write(workerStatus{At: now, Link: up, Sites: []string{"Viaduct"}, Jobs: 3, MemoryMB: 90, Version: "0.1.0"})
+	write(workerStatus{At: now, Link: up, Sites: []string{"Viaduct"}, Jobs: 3, MemoryMB: 90, BoundMB: 750, Version: "0.1.0"})
 	said, err = status()
 	require.NoError(t, err)
 	assert.Contains(t, said, "Connected to bench.example for 1m0s, 81 ms away")
-	assert.Contains(t, said, "Site       Viaduct\nJobs       3 under way\nMemory     90 MB")
+	assert.Contains(t, said, "Site       Viaduct\nJobs       3 under way\nMemory     90 MB of at most 750 MB")
 	said, err = status("--json")
 	require.NoError(t, err)
 	assert.True(t, json.Valid([]byte(said)))

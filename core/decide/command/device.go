@@ -39,6 +39,9 @@ func (d Device) Alone() bool {
 		d.Place != nil && d.Place.Tune != nil
 }
 
+// Looks reports whether a command changes no device: opening latches signs in, asks and plays.
+func (d Device) Looks() bool { return d.Open != nil || d.Wake != nil }
+
 // Open opens the latches of a device as far as they go.
 type Open struct {
 	// Again plays streams again that are proven already.

@@ -14,6 +14,9 @@ type Target struct {
 	Change *TargetChange `json:"change,omitempty"`
 }
 
+// Looks reports whether a command changes nothing on the target.
+func (t Target) Looks() bool { return t.Change == nil }
+
 // Look asks a target what it is and how its slots stand, and for the picture of each camera on it.
 type Look struct {
 	Retry bool `json:"retry,omitempty"` // send again a sign-in that it has refused

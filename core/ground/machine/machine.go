@@ -69,7 +69,7 @@ type Options struct {
 func Look(ctx context.Context, o Options) Facts {
 	f := Facts{At: time.Now().UTC(), Program: release.Running(), Processors: runtime.NumCPU(), Shut: map[int]string{}}
 	f.Name, _ = os.Hostname()
-	f.MemorySize, f.MemoryFree = memory()
+	f.MemorySize, f.MemoryFree = Memory()
 	f.Disk = disk(o.Folder)
 	f.FFmpeg = ffmpeg(ctx)
 	var files syscall.Rlimit
@@ -93,8 +93,8 @@ func Look(ctx context.Context, o Options) Facts {
 	return f
 }
 
-// memory reads /proc/meminfo (proc(5)).
-func memory() (size, free uint64) {
+// Memory returns how many bytes of memory the machine has, and how many of them are free (proc(5), /proc/meminfo); 0 where it does not say.
+func Memory() (size, free uint64) {
 	file, err := os.Open("/proc/meminfo")
 	if err != nil {
 		return 0, 0

@@ -56,6 +56,8 @@ type Config struct {
 	Clock Clock // nil for the system's
 	// Budgets are the times that steps get; a step that is not in it has the usual one.
 	Budgets map[latch.Name]time.Duration
+	// OnlyLook opens no latch by changing something: a device that is to be placed stays where it is.
+	OnlyLook bool
 	// OnlyChange makes a change and opens no latch that follows from it.
 	OnlyChange bool
 	// Watch is told before each thing that is sent, after each answer and around each record; nil for nobody. With it the work waits until
@@ -178,7 +180,7 @@ func (w *Work) open(ctx context.Context) error {
 		}
 		at := w.d.Status.At()
 		step, ok := steps[at]
-		if !ok || !w.d.Status.InScope() {
+		if !ok || !w.d.Status.InScope() || w.OnlyLook && at == latch.Placed {
 			return nil
 		}
 		if w.d.Status.Device.Kind == sighting.Recorder && at == latch.Located {
