@@ -130,7 +130,8 @@ func startWorkers(s *store.Store, log *slog.Logger, h hooks, o Options) (*Worker
 		return nil, err
 	}
 	env := &env{store: s, log: log, hooks: h, queue: queue, resolver: o.Resolver, packing: make(chan struct{}, 1),
-		traced: o.Traced, onlyLooks: o.OnlyLooks || h.OnlyLooks, again: make(chan struct{}, 1), relaysAt: []string{o.Relay, o.RelayTLS, o.PagesAt}}
+		traced: o.Traced, onlyLooks: o.OnlyLooks || h.OnlyLooks, again: make(chan struct{}, 1),
+		relaysAt: []string{o.Relay, o.RelayTLS, o.PagesAt}}
 	env.converting.Set(conversion.Rates{Budget: cmp.Or(o.RelayCores, float64(runtime.NumCPU())/2)})
 	env.meter = newMeter(&env.links)
 	workers := river.NewWorkers()

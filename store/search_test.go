@@ -39,8 +39,8 @@ func TestSearch(t *testing.T) {
 		}
 		return out
 	}
-	for word, want := range map[string][]uuid.UUID{"signal": ids[:1], "STAIRS": ids[:1], "192.0.2.7": ids, "0a:02": ids[1:], "sn-north": ids[:1],
-		"corvane": ids, "lumenhythe": ids[1:], "xy77": ids[1:], "100%": ids, "%": ids, "_": nil, `\`: nil, "nothing": nil} {
+	for word, want := range map[string][]uuid.UUID{"signal": ids[:1], "STAIRS": ids[:1], "192.0.2.7": ids, "0a:02": ids[1:],
+		"sn-north": ids[:1], "corvane": ids, "lumenhythe": ids[1:], "xy77": ids[1:], "100%": ids, "%": ids, "_": nil, `\`: nil, "nothing": nil} {
 		assert.Equal(t, want, find(sites, word), "%q", word)
 	}
 	assert.Equal(t, ids[:1], find(sites, "dome", "signal"), "all words")

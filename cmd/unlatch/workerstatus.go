@@ -123,5 +123,6 @@ func (s workerStatus) tell(out io.Writer, now time.Time) {
 	if s.Kept > 0 {
 		fmt.Fprintf(out, "Kept       %d looks at cameras, which are filed when the line is back\n", s.Kept)
 	}
-	fmt.Fprintf(out, "Jobs       %d under way\nMemory     %d MB of at most %d MB\nVersion    %s\nProcess    %d\n", s.Jobs, s.MemoryMB, s.BoundMB, s.Version, s.Process)
+	fmt.Fprintf(out, "Jobs       %d under way\nMemory     %d MB of at most %d MB\nVersion    %s\nProcess    %d\n", s.Jobs, s.MemoryMB,
+		s.BoundMB, s.Version, s.Process)
 }
