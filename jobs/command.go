@@ -9,6 +9,7 @@ import (
 	"github.com/riverqueue/river"
 
 	"unlatch/core/decide/command"
+	"unlatch/core/ground/machine"
 	"unlatch/core/stream/camera"
 	"unlatch/core/wire/netconfig"
 )
@@ -72,6 +73,16 @@ func (w *deviceWorker) Work(ctx context.Context, job *river.Job[deviceArgs]) err
 	if w.env.onlyLooks && !a.Do.Looks() {
 		return w.env.finish(ctx, a.Run, errOnlyLooks)
 	}
+	if !a.Do.Waits() { // those that wait most of the time have bounds of their own
+		leave, err := w.env.enter(ctx, job.Queue)
+		if err != nil {
+			return w.env.finish(ctx, a.Run, err)
+		}
+		if leave == nil {
+			return river.JobSnooze(busyAgain)
+		}
+		defer leave()
+	}
 	work := func(ctx context.Context) error {
 		return w.env.onDevice(ctx, a.Run, a.Device, func(d *deviceJob) error {
 			if err := d.carryOut(ctx, a.Do); err != nil {
@@ -96,6 +107,33 @@ func (w *deviceWorker) Work(ctx context.Context, job *river.Job[deviceArgs]) err
 
 // errOnlyLooks is for a command that would change something, where the worker may not.
 var errOnlyLooks = errors.New("the worker of this site only looks: it was started with read-only, and changes no device and no target")
+
+// Places for work on devices in one process, and how long a job waits for one before it goes back to its queue: its own time runs
+// meanwhile.
+const (
+	leastPlaces = 16
+	mostPlaces  = 256
+	perPlace    = 12 << 20 // bytes of the machine's memory
+	placeWithin = time.Minute
+)
+
+// places returns how many devices a process of this machine works on at once, whatever their sites.
+func places() int {
+	size, _ := machine.Memory()
+	return min(max(int(size/perPlace), leastPlaces), mostPlaces)
+}
+
+// enter waits for one of the places of this process, which sites share: one of two thousand cameras keeps none of five waiting. leave is
+// nil where it takes too long.
+func (e *env) enter(ctx context.Context, site string) (leave func(), err error) {
+	soon, done := context.WithTimeout(ctx, placeWithin)
+	defer done()
+	leave, err = e.gate.Enter(soon, site)
+	if err != nil && ctx.Err() == nil {
+		return nil, nil
+	}
+	return leave, err
+}
 
 // busyAgain is after how long a command is taken up again whose device is worked on by another. It holds no place in the queue meanwhile.
 const busyAgain = time.Second

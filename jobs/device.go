@@ -89,6 +89,8 @@ func (e *env) deviceJob(ctx context.Context, run uuid.UUID, d *store.Device) (*d
 type hooks struct {
 	// Watch is told before each thing that is sent, after each answer and around each record.
 	Watch func()
+	// Places is how many devices are worked on at once; 0 for as many as the machine has memory for.
+	Places int
 	// OnlyLooks is that of Options.
 	OnlyLooks bool
 	// OnlyChanges leaves out the latches that are opened after a change.

@@ -23,6 +23,7 @@ import (
 
 	"unlatch/core/decide/doctor"
 	"unlatch/core/ground/address"
+	"unlatch/core/ground/fair"
 	"unlatch/core/ground/journal"
 	"unlatch/core/ground/redact"
 	"unlatch/core/ground/wiretext"
@@ -130,7 +131,7 @@ func startWorkers(s *store.Store, log *slog.Logger, h hooks, o Options) (*Worker
 		return nil, err
 	}
 	env := &env{store: s, log: log, hooks: h, queue: queue, resolver: o.Resolver, packing: make(chan struct{}, 1),
-		traced: o.Traced, onlyLooks: o.OnlyLooks || h.OnlyLooks, again: make(chan struct{}, 1),
+		traced: o.Traced, onlyLooks: o.OnlyLooks || h.OnlyLooks, gate: fair.New(cmp.Or(h.Places, places())), again: make(chan struct{}, 1),
 		relaysAt: []string{o.Relay, o.RelayTLS, o.PagesAt}}
 	env.converting.Set(conversion.Rates{Budget: cmp.Or(o.RelayCores, float64(runtime.NumCPU())/2)})
 	env.meter = newMeter(&env.links)
@@ -252,6 +253,7 @@ type env struct {
 	meter      *meter
 	traced     bool // spans go somewhere
 	onlyLooks  bool // nothing is changed
+	gate       *fair.Gate
 	looks      live.Hub
 	said       latest                       // by jobs, of what they do
 	streams    fanout.Hub                   // what looks, relays and pushes take
