@@ -177,16 +177,7 @@ func (r *rig) pairWorker(ctx context.Context) (line *longLine, stop func(), err 
 	i := pairing.NewIdentity("https://bench.example", "")
 	a := act.PairWorker{ID: uuid.New(), Key: i.Key().Public(), Recipient: i.Recipient(), Name: "Bench", Shared: true,
 		Sites: []uuid.UUID{r.site.ID}}
-	token := uuid.NewString()
-	if err := r.store.Paired.Ask(ctx, token, token, store.Pairing{Key: a.Key, Recipient: a.Recipient}); err != nil {
-		return nil, nil, err
-	}
-	asked, err := r.store.Paired.Asked(ctx, token)
-	if err != nil {
-		return nil, nil, err
-	}
-	a.Request = asked.Request
-	if _, err := r.store.Acts().Keep(ctx, act.Person{Name: "bench"}, a.About(), a); err != nil {
+	if err := keepPaired(ctx, r.store, a); err != nil {
 		return nil, nil, err
 	}
 	role, password, err := r.store.Paired.Login(ctx, a.ID)
@@ -210,4 +201,19 @@ func (r *rig) pairWorker(ctx context.Context) (line *longLine, stop func(), err 
 		return nil, nil, err
 	}
 	return line, func() { w.Stop(); far.Close() }, nil
+}
+
+// keepPaired makes a machine a paired worker, as if it had asked and somebody had typed its code.
+func keepPaired(ctx context.Context, s *store.Store, a act.PairWorker) error {
+	token := uuid.NewString()
+	if err := s.Paired.Ask(ctx, token, token, store.Pairing{Key: a.Key, Recipient: a.Recipient}); err != nil {
+		return err
+	}
+	asked, err := s.Paired.Asked(ctx, token)
+	if err != nil {
+		return err
+	}
+	a.Request = asked.Request
+	_, err = s.Acts().Keep(ctx, act.Person{Name: "bench"}, a.About(), a)
+	return err
 }

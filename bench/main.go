@@ -55,7 +55,7 @@ func run() error {
 		{"given", givenStreams}, {"commands", commanded}, {"acts", acted}, {"people", peopled}, {"attacked", attacked},
 		{"watched 200", lookedAfter(200, "127.62.0.10", "127.62.0.110", "127.62.0.0/24")},
 		{"watched 400", lookedAfter(400, "127.62.8.10", "127.62.10.10", "127.62.8.0/22")}, {"a year", aYear}, {"quiet", quietly},
-		{"relayed", relayed}, {"afar", afar}, {"searched", searched},
+		{"relayed", relayed}, {"afar", afar}, {"searched", searched}, {"firm", firm},
 		{"converted", converted},
 		{"a pack of 200", packOf(200, 20, 300)}, {"a pack of 2000", packOf(2000, 180, 500)},
 	} {

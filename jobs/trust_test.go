@@ -234,7 +234,7 @@ func TestASlowDeviceIsGoneOnWith(t *testing.T) {
 	assert.Contains(t, first.Latch(latch.Located).Diagnosis.Summary, "stream URLs")
 	require.NotEmpty(t, first.Streams)
 	require.Less(t, len(first.Streams), 20)
-	for range 4 {
+	for range 12 {
 		b.wait(b.open([]uuid.UUID{id}))
 		if at().Latch(latch.Located).State == latch.Open {
 			break

@@ -152,6 +152,7 @@ func OpenWith(ctx context.Context, o Options) (*Store, error) {
 		cfg.ConnConfig.DialFunc = o.Dial
 		cfg.ConnConfig.LookupFunc = func(context.Context, string) ([]string, error) { return []string{"link"}, nil }
 		cfg.MaxConns = farConns
+		cfg.MaxConnIdleTime = farIdle
 	}
 	cfg.AfterConnect = teachUUIDs
 	switch {
@@ -298,6 +299,10 @@ func (s *Store) sameVersion(ctx context.Context) error {
 
 // farConns is how many connections a worker elsewhere has over its link, besides those of singlePool.
 const farConns = 24
+
+// farIdle is after how long without use it gives a connection back: fifty workers that have nothing to do are not to hold a database's
+// connections.
+const farIdle = 2 * time.Minute
 
 // Close gives the connections back.
 func (s *Store) Close() {

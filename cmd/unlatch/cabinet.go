@@ -11,6 +11,7 @@ import (
 	"path/filepath"
 	"runtime"
 	"syscall"
+	"time"
 
 	"github.com/google/uuid"
 
@@ -101,6 +102,7 @@ func (s *services) runCabinet(ctx context.Context, data string) error {
 	cmd := exec.CommandContext(ctx, self, "worker", "--data", data)
 	cmd.Stdout, cmd.Stderr = log, log
 	cmd.Cancel = func() error { return cmd.Process.Signal(syscall.SIGTERM) }
+	cmd.WaitDelay = 15 * time.Second
 	cmd.SysProcAttr = &syscall.SysProcAttr{Pdeathsig: syscall.SIGTERM}
 	started, ended := make(chan error, 1), make(chan struct{})
 	go func() {

@@ -336,7 +336,7 @@ func (c *Cluster) Resume(ctx context.Context) error {
 		return err
 	}
 	args := []string{"-D", c.opt.Dir, "-c", "listen_addresses=127.0.0.1", "-c", fmt.Sprintf("port=%d", c.port),
-		"-c", "unix_socket_directories=", "-c", "max_connections=200", "-c", "log_min_messages=fatal", "-c", "shared_buffers=64MB",
+		"-c", "unix_socket_directories=", "-c", "max_connections=500", "-c", "log_min_messages=fatal", "-c", "shared_buffers=64MB",
 		// Statements here are short, and a hardened unit lets nothing make code at run time.
 		"-c", "jit=off"}
 	if c.opt.Scratch {
