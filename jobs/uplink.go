@@ -132,7 +132,7 @@ func (u *Uplink) once(ctx context.Context) error {
 	dial, cancel := context.WithTimeout(ctx, uplinkBy)
 	defer cancel()
 	ws, _, err := websocket.Dial(dial, at.JoinPath(pairing.LinkPath).String(), &websocket.DialOptions{HTTPClient: u.to.client(),
-		CompressionMode: websocket.CompressionContextTakeover})
+		CompressionMode: websocket.CompressionDisabled})
 	if err != nil {
 		return err
 	}

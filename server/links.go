@@ -132,9 +132,7 @@ func (s *links) alone(ctx context.Context, id uuid.UUID) error {
 // ServeHTTP takes the connection of a paired worker.
 func (s *links) ServeHTTP(w http.ResponseWriter, r *http.Request) {
 	from := s.from(r)
-	// What goes over it is text for the most part, and lines are slow. No secret is in it that is not encrypted already, so that its length
-	// tells nothing of one.
-	ws, err := websocket.Accept(w, r, &websocket.AcceptOptions{CompressionMode: websocket.CompressionContextTakeover})
+	ws, err := websocket.Accept(w, r, &websocket.AcceptOptions{CompressionMode: websocket.CompressionDisabled})
 	if err != nil {
 		return
 	}

@@ -30,7 +30,10 @@ const (
 )
 
 // Protocol is the version of what is said on a link. A server speaks with workers of its own version and of the one before.
-const Protocol = 1
+const Protocol = 2
+
+// packs is the first version in which what follows the agreement is compressed.
+const packs = 2
 
 // Bounds of a link.
 const (
@@ -91,7 +94,13 @@ func config() *yamux.Config {
 
 // Begin is the worker's side: it proves on conn who it is, by the key of its pairing. conn is closed after an error, which is a *Refusal
 // where the server has said no.
-func Begin(ctx context.Context, conn net.Conn, key pairing.Key, hello Hello) (l *Link, err error) {
+func Begin(ctx context.Context, conn net.Conn, key pairing.Key, hello Hello) (*Link, error) {
+	hello.Protocol = Protocol
+	return begin(ctx, conn, key, hello)
+}
+
+// begin is Begin for a worker that speaks the version that its hello names.
+func begin(ctx context.Context, conn net.Conn, key pairing.Key, hello Hello) (l *Link, err error) {
 	defer closeUnless(&err, conn, ctx)()
 	conn.SetDeadline(time.Now().Add(wordBy))
 	var asked challenge
@@ -101,7 +110,6 @@ func Begin(ctx context.Context, conn net.Conn, key pairing.Key, hello Hello) (l 
 	if len(asked.Nonce) != pairing.NonceSize {
 		return nil, errors.New("what answers is no server that links begin with")
 	}
-	hello.Protocol = Protocol
 	text, err := json.Marshal(hello)
 	if err != nil {
 		return nil, err
@@ -119,6 +127,11 @@ func Begin(ctx context.Context, conn net.Conn, key pairing.Key, hello Hello) (l 
 		return nil, v.Refusal
 	}
 	conn.SetDeadline(time.Time{})
+	if hello.Protocol >= packs {
+		if conn, err = pack(conn); err != nil {
+			return nil, err
+		}
+	}
 	mux, err := yamux.Client(conn, config())
 	if err != nil {
 		return nil, err
@@ -174,6 +187,11 @@ func Accept(ctx context.Context, conn net.Conn, door Door) (l *Link, h Hello, er
 		return nil, h, err
 	}
 	conn.SetDeadline(time.Time{})
+	if h.Protocol >= packs {
+		if conn, err = pack(conn); err != nil {
+			return nil, h, err
+		}
+	}
 	mux, err := yamux.Server(conn, config())
 	if err != nil {
 		return nil, h, err
