@@ -209,7 +209,8 @@ func (f *firmBench) prove(ctx context.Context, sites []uuid.UUID) (p proven, err
 	var runs []store.Run
 	began := time.Now()
 	for _, site := range sites {
-		run, err := f.queue.Begin(ctx, site, command.Work{Kind: "sweep", Title: "Sweep", Site: &command.OnSite{Sweep: &command.Sweep{Open: true}}})
+		run, err := f.queue.Begin(ctx, site, command.Work{Kind: "sweep", Title: "Sweep",
+			Site: &command.OnSite{Sweep: &command.Sweep{Open: true}}})
 		if err != nil {
 			return p, err
 		}
