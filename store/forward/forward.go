@@ -109,6 +109,10 @@ func (w *Worker) start(ctx context.Context, conn net.Conn, back *pgproto3.Backen
 	}
 	begin, done := context.WithTimeout(ctx, startBy)
 	server, err := pgconn.ConnectConfig(begin, cfg)
+	if err == nil {
+		// Where writing took long, what reads beside it may still be reading, and would take the answer to the worker's first question.
+		err = server.SyncConn(begin)
+	}
 	done()
 	if err != nil {
 		refuse(back, "08006", "the database does not answer")

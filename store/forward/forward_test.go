@@ -171,3 +171,19 @@ func ExampleNew() {
 	fmt.Println(err)
 	// Output: the address of the database cannot be read
 }
+
+// The first question over a connection is answered also where signing in took long: nothing of the signing in reads along.
+func TestASlowSignInTakesNoAnswer(t *testing.T) {
+	t.Parallel()
+	w, name := database(t)
+	forward.SlowDown(t, w)
+	for range 5 {
+		conn, err := connect(t, w, name)
+		require.NoError(t, err)
+		ctx, done := context.WithTimeout(t.Context(), 20*time.Second)
+		var one int
+		assert.NoError(t, conn.QueryRow(ctx, "SELECT 1").Scan(&one))
+		done()
+		conn.Close(t.Context())
+	}
+}
