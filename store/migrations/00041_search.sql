@@ -29,9 +29,12 @@ BEGIN
     RETURN NULL;
 END $$;
 -- +goose StatementEnd
-CREATE TRIGGER device_words AFTER INSERT OR UPDATE OF name, addr, mac, serial ON devices FOR EACH ROW EXECUTE FUNCTION device_has_words();
-CREATE TRIGGER evidence_words AFTER INSERT OR UPDATE ON latest_evidence FOR EACH ROW WHEN (NEW.kind IN ('heard', 'signed_in'))
-    EXECUTE FUNCTION device_has_words();
+-- Both run at the end of the transaction, so that a device's row of words is always locked last. Otherwise one transaction that records a
+-- finding (mark, then words) and one that renames the device (words, then mark) would wait for each other.
+CREATE CONSTRAINT TRIGGER device_words AFTER INSERT OR UPDATE OF name, addr, mac, serial ON devices DEFERRABLE INITIALLY DEFERRED
+    FOR EACH ROW EXECUTE FUNCTION device_has_words();
+CREATE CONSTRAINT TRIGGER evidence_words AFTER INSERT OR UPDATE ON latest_evidence DEFERRABLE INITIALLY DEFERRED
+    FOR EACH ROW WHEN (NEW.kind IN ('heard', 'signed_in')) EXECUTE FUNCTION device_has_words();
 
 SELECT words_of_devices(ARRAY(SELECT id FROM devices));
 
