@@ -19,12 +19,21 @@ import (
 // pair begins a link on both sides.
 func pair(t *testing.T, key pairing.Key, hello Hello, door Door) (worker, server *Link, heard Hello, werr, serr error) {
 	a, b := net.Pipe()
+	return pairOver(t, a, b, key, hello, door)
+}
+
+// pairOver is pair over a connection, with a worker that speaks the version that its hello names; 0 for the present one.
+func pairOver(t *testing.T, a, b net.Conn, key pairing.Key, hello Hello, door Door) (worker, server *Link, heard Hello, werr, serr error) {
 	done := make(chan struct{})
 	go func() {
 		defer close(done)
 		server, heard, serr = Accept(t.Context(), b, door)
 	}()
-	worker, werr = Begin(t.Context(), a, key, hello)
+	start := begin
+	if hello.Protocol == 0 {
+		start = Begin
+	}
+	worker, werr = start(t.Context(), a, key, hello)
 	<-done
 	t.Cleanup(func() {
 		for _, l := range []*Link{worker, server} {
@@ -34,6 +43,22 @@ func pair(t *testing.T, key pairing.Key, hello Hello, door Door) (worker, server
 		}
 	})
 	return worker, server, heard, werr, serr
+}
+
+// echoing says back what it hears.
+var echoing = map[Kind]func(net.Conn){Database: func(c net.Conn) { io.Copy(c, c) }}
+
+// answers checks that what is said over a link comes back.
+func answers(t *testing.T, worker *Link) {
+	t.Helper()
+	c, err := worker.Open(Database)
+	require.NoError(t, err)
+	_, err = c.Write([]byte("hello"))
+	require.NoError(t, err)
+	got := make([]byte, 5)
+	_, err = io.ReadFull(c, got)
+	require.NoError(t, err)
+	assert.Equal(t, "hello", string(got))
 }
 
 // door lets in whoever has a key.
@@ -60,15 +85,9 @@ func TestStreamsGoOverALink(t *testing.T) {
 	require.NoError(t, werr)
 	require.NoError(t, serr)
 	assert.Equal(t, "Viaduct·box", heard.Machine, "control characters are shown as that")
-	go server.Serve(map[Kind]func(net.Conn){Database: func(c net.Conn) { io.Copy(c, c) }})
-	c, err := worker.Open(Database)
-	require.NoError(t, err)
-	_, err = c.Write([]byte("hello"))
-	require.NoError(t, err)
+	go server.Serve(echoing)
+	answers(t, worker)
 	got := make([]byte, 5)
-	_, err = io.ReadFull(c, got)
-	require.NoError(t, err)
-	assert.Equal(t, "hello", string(got))
 
 	other, err := worker.Open(Kind('x'))
 	require.NoError(t, err)

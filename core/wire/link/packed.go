@@ -8,9 +8,8 @@ import (
 	"sync"
 )
 
-// packed compresses what goes over a connection (RFC 1951), each piece for itself as far as the other side waits for it: what goes over a
-// link is text for the most part, and lines are slow. No secret is in it that is not encrypted already, so that its length tells nothing of
-// one.
+// packed is a connection whose bytes are compressed (RFC 1951). What goes over a link is mostly text, and lines are slow. Every secret in
+// it is encrypted before, so that the length of what is sent tells nothing of it.
 type packed struct {
 	net.Conn
 	in  io.Reader

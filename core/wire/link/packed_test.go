@@ -33,18 +33,10 @@ func TestWhatGoesOverALinkIsCompressed(t *testing.T) {
 	key := pairing.NewKey()
 	near, far := net.Pipe()
 	counted := &countedConn{Conn: near}
-	accepted := make(chan *Link, 1)
-	go func() {
-		l, _, err := Accept(t.Context(), far, knows(key))
-		assert.NoError(t, err)
-		accepted <- l
-	}()
-	worker, err := Begin(t.Context(), counted, key, Hello{Worker: "w1"})
-	require.NoError(t, err)
-	defer worker.Close()
-	server := <-accepted
-	defer server.Close()
-	go server.Serve(map[Kind]func(net.Conn){Database: func(c net.Conn) { io.Copy(c, c) }})
+	worker, server, _, werr, serr := pairOver(t, counted, far, key, Hello{Worker: "w1"}, knows(key))
+	require.NoError(t, werr)
+	require.NoError(t, serr)
+	go server.Serve(echoing)
 	var sent atomic.Int64
 	var all sync.WaitGroup
 	for n := range 16 {
@@ -76,24 +68,9 @@ func TestAWorkerThatDoesNotCompress(t *testing.T) {
 	t.Parallel()
 	key := pairing.NewKey()
 	near, far := net.Pipe()
-	accepted := make(chan *Link, 1)
-	go func() {
-		l, _, err := Accept(t.Context(), far, knows(key))
-		assert.NoError(t, err)
-		accepted <- l
-	}()
-	worker, err := begin(t.Context(), near, key, Hello{Worker: "w1", Protocol: packs - 1})
-	require.NoError(t, err)
-	defer worker.Close()
-	server := <-accepted
-	defer server.Close()
-	go server.Serve(map[Kind]func(net.Conn){Database: func(c net.Conn) { io.Copy(c, c) }})
-	c, err := worker.Open(Database)
-	require.NoError(t, err)
-	_, err = c.Write([]byte("hello"))
-	require.NoError(t, err)
-	got := make([]byte, 5)
-	_, err = io.ReadFull(c, got)
-	require.NoError(t, err)
-	assert.Equal(t, "hello", string(got))
+	worker, server, _, werr, serr := pairOver(t, near, far, key, Hello{Worker: "w1", Protocol: packs - 1}, knows(key))
+	require.NoError(t, werr)
+	require.NoError(t, serr)
+	go server.Serve(echoing)
+	answers(t, worker)
 }
