@@ -204,16 +204,10 @@ func (r *rig) pairWorker(ctx context.Context) (line *longLine, stop func(), err 
 }
 
 // keepPaired makes a machine a paired worker, as if it had asked and somebody had typed its code.
-func keepPaired(ctx context.Context, s *store.Store, a act.PairWorker) error {
-	token := uuid.NewString()
-	if err := s.Paired.Ask(ctx, token, token, store.Pairing{Key: a.Key, Recipient: a.Recipient}); err != nil {
+func keepPaired(ctx context.Context, s *store.Store, a act.PairWorker) (err error) {
+	if a.Request, err = s.Paired.AskAtHand(ctx, store.Pairing{Key: a.Key, Recipient: a.Recipient}); err != nil {
 		return err
 	}
-	asked, err := s.Paired.Asked(ctx, token)
-	if err != nil {
-		return err
-	}
-	a.Request = asked.Request
 	_, err = s.Acts().Keep(ctx, act.Person{Name: "bench"}, a.About(), a)
 	return err
 }

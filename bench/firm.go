@@ -21,7 +21,6 @@ import (
 	"unlatch/jobs"
 	"unlatch/sim/scene"
 	"unlatch/store"
-	"unlatch/store/cluster"
 )
 
 // A firm has so many sites, with so many cameras each, and so many workers that have the same number of sites.
@@ -91,11 +90,7 @@ func openFirm(ctx context.Context) (f *firmBench, err error) {
 		return f, err
 	}
 	f.undo = append(f.undo, f.server.close)
-	url, ok := cluster.Running(cluster.Reachable(filepath.Join(f.server.data, "pg")))
-	if !ok {
-		return f, errors.New("the database of the server does not run")
-	}
-	if f.store, err = store.Open(ctx, url, filepath.Join(f.server.data, "key"), quiet); err != nil {
+	if f.store, err = f.server.openStore(ctx); err != nil {
 		return f, err
 	}
 	f.undo = append(f.undo, f.store.Close)
@@ -129,20 +124,9 @@ func (f *firmBench) standIns() error {
 			"streams: [{width: 320, height: 180, fps: 5, kbps: 150, gop: 5}, {width: 160, height: 90, fps: 5, kbps: 60, gop: 5}]}\n", i, first,
 			firmCameras)
 	}
-	file := filepath.Join(f.dir, "scenario.yaml")
-	if err := os.WriteFile(file, []byte(scenario.String()), 0o644); err != nil {
-		return err
-	}
-	media, err := filepath.Abs(filepath.Join(".unlatch", "media"))
+	stop, err := standIns(f.dir, scenario.String())
 	if err == nil {
-		err = os.Symlink(media, filepath.Join(f.dir, "media"))
-	}
-	if err != nil {
-		return err
-	}
-	stop, err := background("are running", "sim", "--scenario", file, "--data", f.dir)
-	if err == nil {
-		f.undo = append(f.undo, func() { stop() })
+		f.undo = append(f.undo, stop)
 	}
 	return err
 }

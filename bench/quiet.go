@@ -7,7 +7,6 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
-	"log/slog"
 	"net/http"
 	"net/http/cookiejar"
 	"os"
@@ -141,13 +140,18 @@ func quietly(ctx context.Context, _ *scene.Library) ([]figure, error) {
 	}, nil
 }
 
-// fill puts cameras into the database of the running server, whose site is not watched.
-func (s *served) fill(ctx context.Context) error {
+// openStore opens the database of the running server.
+func (s *served) openStore(ctx context.Context) (*store.Store, error) {
 	url, ok := cluster.Running(cluster.Reachable(filepath.Join(s.data, "pg")))
 	if !ok {
-		return errors.New("the database of the server does not run")
+		return nil, errors.New("the database of the server does not run")
 	}
-	db, err := store.Open(ctx, url, filepath.Join(s.data, "key"), slog.New(slog.DiscardHandler))
+	return store.Open(ctx, url, filepath.Join(s.data, "key"), quiet)
+}
+
+// fill puts cameras into the database of the running server, whose site is not watched.
+func (s *served) fill(ctx context.Context) error {
+	db, err := s.openStore(ctx)
 	if err != nil {
 		return err
 	}

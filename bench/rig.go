@@ -56,23 +56,11 @@ func newRig(ctx context.Context, scenario, ranges string) (r *rig, err error) {
 		return r, err
 	}
 	r.undo = append(r.undo, c.Stop)
-	file := filepath.Join(dir, "scenario.yaml")
-	if err := os.WriteFile(file, []byte(scenario), 0o644); err != nil {
-		return r, err
-	}
-	// The stand-ins remember where they were put: in a folder of this rig, so that the next one begins as its scenario says.
-	media, err := filepath.Abs(filepath.Join(".unlatch", "media"))
-	if err == nil {
-		err = os.Symlink(media, filepath.Join(dir, "media"))
-	}
+	stopSim, err := standIns(dir, scenario)
 	if err != nil {
 		return r, err
 	}
-	stopSim, err := background("are running", "sim", "--scenario", file, "--data", dir)
-	if err != nil {
-		return r, err
-	}
-	r.undo = append(r.undo, func() { stopSim() })
+	r.undo = append(r.undo, stopSim)
 	if r.store, err = store.Open(ctx, c.URL, filepath.Join(dir, "key"), nil); err != nil {
 		return r, err
 	}
@@ -99,6 +87,24 @@ func newRig(ctx context.Context, scenario, ranges string) (r *rig, err error) {
 	}
 	r.undo = append(r.undo, func() { r.stopWorker() })
 	return r, nil
+}
+
+// standIns starts the stand-ins of a scenario in a process of their own. They remember where they were put: in a folder of one rig, so that
+// the next one begins as its scenario says.
+func standIns(dir, scenario string) (stop func(), err error) {
+	file := filepath.Join(dir, "scenario.yaml")
+	if err := os.WriteFile(file, []byte(scenario), 0o644); err != nil {
+		return nil, err
+	}
+	media, err := filepath.Abs(filepath.Join(".unlatch", "media"))
+	if err == nil {
+		err = os.Symlink(media, filepath.Join(dir, "media"))
+	}
+	if err != nil {
+		return nil, err
+	}
+	end, err := background("are running", "sim", "--scenario", file, "--data", dir)
+	return func() { end() }, err
 }
 
 // devices returns the IDs of the site's devices, in order of address.
