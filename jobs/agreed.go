@@ -27,15 +27,20 @@ type agreement struct {
 	agreed *drift.Agreed
 }
 
+// of returns what was agreed on at a site when that was read last; the zero agreement where it was not.
+func (a *agreements) of(site uuid.UUID) agreement {
+	a.mu.Lock()
+	defer a.mu.Unlock()
+	return a.sites[site]
+}
+
 // agreedAt returns what was agreed on at a site; nil where nothing was.
 func (e *env) agreedAt(ctx context.Context, site uuid.UUID) (*drift.Agreed, error) {
 	newest, err := e.store.Baselines.Newest(ctx, site)
 	if err != nil || newest == uuid.Nil {
 		return nil, err
 	}
-	e.agreements.mu.Lock()
-	known := e.agreements.sites[site]
-	e.agreements.mu.Unlock()
+	known := e.agreements.of(site)
 	if known.over == newest {
 		return known.agreed, nil
 	}

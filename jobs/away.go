@@ -10,7 +10,7 @@ import (
 	"github.com/google/uuid"
 
 	"unlatch/core/decide/away"
-	"unlatch/core/decide/watchround"
+	"unlatch/core/decide/drift"
 	"unlatch/core/ground/address"
 	"unlatch/core/ground/journal"
 	"unlatch/core/work/bringup"
@@ -192,7 +192,11 @@ func (a *awayWatch) look(ctx context.Context, c *heldCamera) {
 	}
 	seen.First = a.clock.Stamp()
 	seen.Last, seen.Full, seen.Measures = seen.First, look.Full, look.Measures
-	seen.State = a.state(c, look)
+	var found []drift.Drift
+	if agreed := a.env.agreements.of(c.turn.Site).agreed; agreed != nil {
+		found = agreed.Find(c.device.Latch())
+	}
+	seen.State = stateOf(look, found)
 	seen.Requests, seen.Bytes, seen.Sessions, seen.Took = w.Log().Requests(), guard.Count.Bytes(), guard.Count.Sessions(), time.Since(began)
 	raw, err := json.Marshal(seen)
 	if err == nil {
@@ -205,20 +209,6 @@ func (a *awayWatch) look(ctx context.Context, c *heldCamera) {
 			a.env.log.Warn("what is seen while the line is cut cannot be kept any more", "err", err)
 		}
 	}
-}
-
-// state says how a camera stands by a look, compared with what was agreed on.
-func (a *awayWatch) state(c *heldCamera, look bringup.Look) watchround.State {
-	if look.Silent {
-		return watchround.Down
-	}
-	a.env.agreements.mu.Lock()
-	known := a.env.agreements.sites[c.turn.Site]
-	a.env.agreements.mu.Unlock()
-	if known.agreed != nil && len(known.agreed.Find(c.device.Latch())) > 0 {
-		return watchround.Changed
-	}
-	return watchround.Up
 }
 
 // Kept returns how many looks wait to be filed.

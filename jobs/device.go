@@ -108,7 +108,7 @@ type hooks struct {
 	// is the time of what it sees then; nil for this process's.
 	AwayAfter time.Duration
 	AwayClock stamper
-	// Journal keeps what is seen while the line is cut; nil has nothing seen.
+	// Journal is that of Options.
 	Journal *journal.Journal
 	// TellEvery is how often news are looked for, how long they are held back, and how soon a message is tried again; 0 for the usual times.
 	TellEvery time.Duration
@@ -282,9 +282,7 @@ func (k keyring) WrongTries(ctx context.Context, device uuid.UUID) (int, error) 
 type reporter struct{ job *deviceJob }
 
 func (r reporter) Doing(text string) {
-	r.job.env.said.say(r.job.run, text, func(run uuid.UUID, text string) {
-		r.job.env.store.Runs.Progress(context.Background(), run, text, -1)
-	})
+	r.job.env.said.say(r.job.run, text)
 }
 
 func (r reporter) Problem(ctx context.Context, text string) error {

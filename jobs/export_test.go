@@ -16,7 +16,7 @@ type Hooks = hooks
 
 // StartHooked is StartWorkers with hooks.
 func StartHooked(s *store.Store, log *slog.Logger, h Hooks, sites ...string) (*Workers, error) {
-	return startWorkers(s, log, h, Options{Sites: sites, Resolver: h.Resolver})
+	return startWorkers(s, log, h, Options{Sites: sites, Resolver: h.Resolver, Journal: h.Journal, OnlyLooks: h.OnlyLooks})
 }
 
 // A Stamper tells the time of what is seen while the line is cut.

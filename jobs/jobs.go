@@ -131,10 +131,11 @@ func startWorkers(s *store.Store, log *slog.Logger, h hooks, o Options) (*Worker
 		return nil, err
 	}
 	env := &env{store: s, log: log, hooks: h, queue: queue, resolver: o.Resolver, packing: make(chan struct{}, 1),
-		traced: o.Traced, onlyLooks: o.OnlyLooks || h.OnlyLooks, gate: fair.New(cmp.Or(h.Places, places())), again: make(chan struct{}, 1),
+		traced: o.Traced, onlyLooks: o.OnlyLooks, gate: fair.New(cmp.Or(h.Places, places())), again: make(chan struct{}, 1),
 		relaysAt: []string{o.Relay, o.RelayTLS, o.PagesAt}}
 	env.converting.Set(conversion.Rates{Budget: cmp.Or(o.RelayCores, float64(runtime.NumCPU())/2)})
 	env.meter = newMeter(&env.links)
+	env.said.tell = func(run uuid.UUID, doing string) { s.Runs.Progress(context.Background(), run, doing, -1) }
 	workers := river.NewWorkers()
 	river.AddWorker(workers, &deviceWorker{env: env})
 	river.AddWorker(workers, &targetWorker{env: env})
@@ -204,8 +205,8 @@ func (w *Workers) attend(ctx context.Context, a *attendant, o Options) {
 			Report(ctx, w.env.store, log, w.env.again, func(ctx context.Context) doctor.Process { return a.process(ctx, since, o) })
 		})
 	}
-	if j := cmp.Or(o.Journal, w.env.hooks.Journal); j != nil && o.far && !o.Outside {
-		w.env.away = newAwayWatch(w.env, j, w.env.hooks.AwayClock)
+	if o.Journal != nil && o.far && !o.Outside {
+		w.env.away = newAwayWatch(w.env, o.Journal, w.env.hooks.AwayClock)
 		w.watching.Go(func() { w.env.away.run(ctx) })
 	}
 	if !o.Outside {

@@ -6,37 +6,37 @@ import (
 	"github.com/google/uuid"
 )
 
-// latest tells what runs do now, while their jobs go on: nobody waits for that. Of one run only what was said last is told. The zero value
-// is ready.
+// latest tells what runs do now, while their jobs go on: nobody waits for that. Of one run only what was said last is told.
 type latest struct {
+	tell  func(run uuid.UUID, text string)
 	mu    sync.Mutex
 	texts map[uuid.UUID]string
-	tells bool // somebody tells what there is to tell
+	going bool // somebody tells what there is to tell
 }
 
 // say has a text of a run told soon.
-func (l *latest) say(run uuid.UUID, text string, tell func(run uuid.UUID, text string)) {
+func (l *latest) say(run uuid.UUID, text string) {
 	l.mu.Lock()
 	defer l.mu.Unlock()
 	if l.texts == nil {
 		l.texts = map[uuid.UUID]string{}
 	}
 	l.texts[run] = text
-	if !l.tells {
-		l.tells = true
-		go l.tell(tell)
+	if !l.going {
+		l.going = true
+		go l.run()
 	}
 }
 
-// tell tells what there is to tell, until there is nothing more.
-func (l *latest) tell(tell func(run uuid.UUID, text string)) {
+// run tells what there is to tell, until there is nothing more.
+func (l *latest) run() {
 	for {
 		texts := l.take()
 		if texts == nil {
 			return
 		}
 		for run, text := range texts {
-			tell(run, text)
+			l.tell(run, text)
 		}
 	}
 }
@@ -47,6 +47,6 @@ func (l *latest) take() map[uuid.UUID]string {
 	defer l.mu.Unlock()
 	texts := l.texts
 	l.texts = nil
-	l.tells = texts != nil
+	l.going = texts != nil
 	return texts
 }

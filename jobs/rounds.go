@@ -17,6 +17,7 @@ import (
 	"unlatch/core/decide/watchround"
 	"unlatch/core/ground/address"
 	"unlatch/core/wire/target"
+	"unlatch/core/work/bringup"
 	"unlatch/store"
 )
 
@@ -264,20 +265,24 @@ func (e *env) lookAtDeviceInRound(ctx context.Context, t store.Turn, d *store.De
 	if err := e.store.Watched.Measure(ctx, t.Thing, look.Measures, at); err != nil {
 		return err
 	}
-	state := watchround.Up
-	switch {
-	case look.Silent:
-		state = watchround.Down
-	case len(found) > 0:
-		state = watchround.Changed
-	}
 	if e.away != nil {
 		e.away.hold(ctx, t, look.News)
 	}
-	if err := e.done(ctx, t, job, lookResult{state: state, full: look.Full, began: began}); err != nil {
+	if err := e.done(ctx, t, job, lookResult{state: stateOf(look, found), full: look.Full, began: began}); err != nil {
 		return err
 	}
 	return e.mendByItself(ctx, t.Site, t.Thing, rule.WatchRule, rule.by)
+}
+
+// stateOf says how a camera stands by a look, and by how it differs from what was agreed on.
+func stateOf(look bringup.Look, found []drift.Drift) watchround.State {
+	switch {
+	case look.Silent:
+		return watchround.Down
+	case len(found) > 0:
+		return watchround.Changed
+	}
+	return watchround.Up
 }
 
 // roundJob prepares a look: it is nobody's work, sends no sign-in that has not opened the device before, and counts what it costs.

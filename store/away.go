@@ -22,16 +22,17 @@ type HeldDevice struct {
 
 // Hold returns a device to be held.
 func (s Devices) Hold(ctx context.Context, id uuid.UUID) (*HeldDevice, error) {
-	var g getting
-	if err := s.planned(ctx).GetContext(ctx, &g.row, g.query(), id); err != nil {
-		return nil, notFoundIfNone(err)
-	}
-	d, err := g.device(ctx, s)
+	g, err := s.getting(ctx, id)
 	if err != nil {
 		return nil, err
 	}
 	in, err := s.intent(ctx, &g.intentReading)
-	return &HeldDevice{Device: *d, records: g.records, intent: in.of(d)}, err
+	if err != nil {
+		return nil, err
+	}
+	h := &HeldDevice{Device: g.row.Device, records: g.records, intent: in.of(&g.row.Device)}
+	h.Status = latch.Derive(h.records, h.intent)
+	return h, nil
 }
 
 // Add has the device stand as it does with a finding that was made at a time.

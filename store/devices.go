@@ -79,11 +79,20 @@ func (s Devices) List(ctx context.Context, site uuid.UUID) ([]Device, error) {
 
 // Get returns one device with its derived status. It is one statement: the way there and back takes longer than to read from JSON.
 func (s Devices) Get(ctx context.Context, id uuid.UUID) (*Device, error) {
-	var g getting
+	g, err := s.getting(ctx, id)
+	if err != nil {
+		return nil, err
+	}
+	return g.device(ctx, s)
+}
+
+// getting reads what one device is made of.
+func (s Devices) getting(ctx context.Context, id uuid.UUID) (*getting, error) {
+	g := &getting{}
 	if err := s.planned(ctx).GetContext(ctx, &g.row, g.query(), id); err != nil {
 		return nil, notFoundIfNone(err)
 	}
-	return g.device(ctx, s)
+	return g, g.read(g.row.Answers)
 }
 
 // A getting reads one device.
@@ -105,11 +114,8 @@ func (g *getting) query() string {
 	return "SELECT " + deviceColumns + ", " + g.sql() + " AS answers FROM devices WHERE id = $1"
 }
 
-// device returns the device once row is filled.
+// device returns the device once row and its answers are read.
 func (g *getting) device(ctx context.Context, s Devices) (*Device, error) {
-	if err := g.read(g.row.Answers); err != nil {
-		return nil, err
-	}
 	one := []Device{g.row.Device}
 	return &one[0], s.stand(ctx, one, g.records, &g.intentReading)
 }

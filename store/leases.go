@@ -30,6 +30,9 @@ func WithLease(ctx context.Context, l Lease) context.Context {
 	return context.WithValue(ctx, leaseKey{}, l)
 }
 
+// leaseQuery asks whether a lease holds.
+const leaseQuery = "SELECT EXISTS (SELECT 1 FROM workers WHERE name = $1 AND epoch = $2 FOR SHARE)"
+
 // fenced refuses a transaction of a worker whose lease has ended. It keeps the lease from ending before the transaction does.
 func fenced(ctx context.Context, tx *sqlx.Tx) (worker string, err error) {
 	l, ok := ctx.Value(leaseKey{}).(Lease)
@@ -37,8 +40,7 @@ func fenced(ctx context.Context, tx *sqlx.Tx) (worker string, err error) {
 		return "", nil
 	}
 	var held bool
-	if err := tx.GetContext(ctx, &held, "SELECT EXISTS (SELECT 1 FROM workers WHERE name = $1 AND epoch = $2 FOR SHARE)", l.Worker,
-		l.Epoch); err != nil {
+	if err := tx.GetContext(ctx, &held, leaseQuery, l.Worker, l.Epoch); err != nil {
 		return "", err
 	}
 	if !held {
@@ -51,7 +53,7 @@ func fenced(ctx context.Context, tx *sqlx.Tx) (worker string, err error) {
 // held is true.
 func askLease(ctx context.Context, b *pgx.Batch, held *bool) {
 	if l, ok := ctx.Value(leaseKey{}).(Lease); ok {
-		b.Queue("SELECT EXISTS (SELECT 1 FROM workers WHERE name = $1 AND epoch = $2 FOR SHARE)", l.Worker, l.Epoch).QueryRow(scan(held))
+		b.Queue(leaseQuery, l.Worker, l.Epoch).QueryRow(scan(held))
 	} else {
 		*held = true
 	}

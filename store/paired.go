@@ -2,6 +2,7 @@ package store
 
 import (
 	"context"
+	"crypto/rand"
 	"errors"
 	"time"
 
@@ -90,6 +91,16 @@ func (s Paired) Ask(ctx context.Context, token, code string, p Pairing) error {
 		}
 		return nil
 	})
+}
+
+// AskAtHand asks for a machine that is at hand, so that nobody types a code for it, and returns the request as an act.PairWorker names it.
+func (s Paired) AskAtHand(ctx context.Context, p Pairing) (request []byte, err error) {
+	token := rand.Text()
+	if err := s.Ask(ctx, token, pairing.NewCode(), p); err != nil {
+		return nil, err
+	}
+	asked, err := s.Asked(ctx, token)
+	return asked.Request, err
 }
 
 // Asked returns how the request of a token stands; ErrNotFound where it was not confirmed in time.

@@ -88,10 +88,16 @@ func (s Relays) secretIn(ctx context.Context, id uuid.UUID, column, owner string
 	return signin.NewSecret(text), err
 }
 
+// faceOf returns the relay whose ONVIF face has an endpoint reference, where that has the form of one.
+func faceOf(endpoint string) (relay uuid.UUID, ok bool) {
+	relay, err := uuid.Parse(strings.TrimPrefix(endpoint, "urn:uuid:"))
+	return relay, err == nil
+}
+
 // IsFace reports whether an endpoint reference is that of a relay's ONVIF face.
 func (s Relays) IsFace(ctx context.Context, endpoint string) (is bool, err error) {
-	id, err := uuid.Parse(strings.TrimPrefix(endpoint, "urn:uuid:"))
-	if err != nil {
+	id, ok := faceOf(endpoint)
+	if !ok {
 		return false, nil
 	}
 	return is, s.on(ctx).GetContext(ctx, &is, "SELECT EXISTS (SELECT 1 FROM relays WHERE id = $1 AND face_port > 0)", id)

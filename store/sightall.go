@@ -5,7 +5,6 @@ import (
 	"context"
 	"errors"
 	"fmt"
-	"strings"
 
 	"github.com/google/uuid"
 	"github.com/jackc/pgx/v5"
@@ -50,10 +49,11 @@ func (s Devices) SightAll(ctx context.Context, site, run uuid.UUID, heard []sigh
 	}
 	b = pgx.Batch{}
 	for _, x := range heard {
-		if f.moves(x) {
+		i := identity.Find(f.known, x)
+		if i >= 0 && movesTo(f.known[i], x) {
 			break
 		}
-		one, err := f.file(ctx, &b, x)
+		one, err := f.file(ctx, &b, x, i)
 		if err != nil {
 			return nil, err
 		}
@@ -75,20 +75,23 @@ type filing struct {
 	known     []identity.Device
 	ids       []uuid.UUID // of known
 	here      map[string]int
-	lately    int // how many devices are new
-	faces     map[string]bool
+	lately    int                // how many devices are new
+	faces     map[uuid.UUID]bool // relays that have one
 }
 
 // ask adds the questions whose answers decide where sightings belong. A lock on the site makes it safe for several sweeps at once.
 func (f *filing) ask(ctx context.Context, b *pgx.Batch, heard []sighting.Sighting) {
-	f.here, f.faces = map[string]int{}, map[string]bool{}
+	f.here, f.faces = map[string]int{}, map[uuid.UUID]bool{}
 	var addrs, endpoints, serials, macs, certificates []string
-	var vias []uuid.UUID
+	var vias, faces []uuid.UUID
 	for _, x := range heard {
 		addrs, endpoints, serials = append(addrs, x.Addr.String()), append(endpoints, x.Endpoint), append(serials, x.Serial)
 		macs, certificates = append(macs, x.MAC), append(certificates, x.Certificate)
 		if x.Via != nil {
 			vias = append(vias, *x.Via)
+		}
+		if face, ok := faceOf(x.Endpoint); ok {
+			faces = append(faces, face)
 		}
 	}
 	askLease(ctx, b, &f.held)
@@ -112,26 +115,18 @@ func (f *filing) ask(ctx context.Context, b *pgx.Batch, heard []sighting.Sightin
 		})
 	b.Queue("SELECT count(*) FROM (SELECT 1 FROM devices WHERE site_id = $1 AND created_at > now() - interval '1 minute' LIMIT $2) d", f.site,
 		discovery.MostNew(true)).QueryRow(scan(&f.lately))
-	b.Queue("SELECT 'urn:uuid:' || id FROM relays WHERE face_port > 0 AND 'urn:uuid:' || id = ANY($1)", endpoints).
-		Query(func(rows pgx.Rows) error {
-			var endpoint string
-			_, err := pgx.ForEachRow(rows, []any{&endpoint}, func() error { f.faces[endpoint] = true; return nil })
-			return err
-		})
+	b.Queue("SELECT id FROM relays WHERE face_port > 0 AND id = ANY($1)", faces).Query(func(rows pgx.Rows) error {
+		var face uuid.UUID
+		_, err := pgx.ForEachRow(rows, []any{&face}, func() error { f.faces[face] = true; return nil })
+		return err
+	})
 }
 
-// moves reports whether a sighting would move a device.
-func (f *filing) moves(x sighting.Sighting) bool {
-	i := identity.Find(f.known, x)
-	return i >= 0 && movesTo(f.known[i], x)
-}
-
-// file adds the statements that file one sighting.
-func (f *filing) file(ctx context.Context, b *pgx.Batch, x sighting.Sighting) (Filed, error) {
-	if f.faces[strings.ToLower(x.Endpoint)] {
+// file adds the statements that file one sighting, which belongs to known[i]; i is below 0 for a device that is new.
+func (f *filing) file(ctx context.Context, b *pgx.Batch, x sighting.Sighting, i int) (Filed, error) {
+	if face, ok := faceOf(x.Endpoint); ok && f.faces[face] {
 		return Filed{}, nil
 	}
-	i := identity.Find(f.known, x)
 	if i >= 0 {
 		b.Queue(knownAgainQuery, f.ids[i], x.Addr.String(), x.Endpoint, x.Serial, x.MAC, x.Certificate)
 		f.known[i] = marked(f.known[i], x)
@@ -147,18 +142,7 @@ func (f *filing) file(ctx context.Context, b *pgx.Batch, x sighting.Sighting) (F
 		f.known, f.ids = append(f.known, marked(identity.Device{Via: x.Via, Channel: x.Channel}, x)), append(f.ids, newID())
 		b.Queue(newDeviceQuery, f.ids[i], f.site, x.Endpoint, x.Addr.String(), x.Serial, x.MAC, x.Via, x.Channel, x.Certificate)
 	}
-	args, err := f.recordArgs(ctx, &f.run, f.ids[i], Finding{Subject: subjectOf(x), Body: evidence.Heard(x)}, x.At)
-	if err != nil {
-		return Filed{}, err
-	}
-	b.Queue(recordQuery, args...).QueryRow(func(row pgx.Row) error {
-		var kept recorded
-		if err := row.Scan(&kept.Held, &kept.Kept); err != nil {
-			return err
-		}
-		return kept.err()
-	})
-	return Filed{Device: f.ids[i]}, nil
+	return Filed{Device: f.ids[i]}, f.queueRecord(ctx, b, &f.run, f.ids[i], Finding{Subject: subjectOf(x), Body: evidence.Heard(x)}, x.At)
 }
 
 // marked returns a device with the marks of a sighting, as knownAgainQuery keeps them.

@@ -272,23 +272,34 @@ func (s Devices) RecordAndGet(ctx context.Context, device uuid.UUID, run *uuid.U
 	if err := s.sendSingle(ctx, &b); err != nil {
 		return nil, err
 	}
+	if err := g.read(g.row.Answers); err != nil {
+		return nil, err
+	}
 	return g.device(ctx, s)
+}
+
+// queueRecord is record for what goes out together with other statements.
+func (s Devices) queueRecord(ctx context.Context, b *pgx.Batch, run *uuid.UUID, device uuid.UUID, f Finding, at time.Time) error {
+	args, err := s.recordArgs(ctx, run, device, f, at)
+	if err != nil {
+		return err
+	}
+	b.Queue(recordQuery, args...).QueryRow(func(row pgx.Row) error {
+		var out recorded
+		if err := row.Scan(&out.Held, &out.Kept); err != nil {
+			return err
+		}
+		return out.err()
+	})
+	return nil
 }
 
 // queueFindings adds the statements that append findings to what goes out together.
 func (s Devices) queueFindings(ctx context.Context, b *pgx.Batch, run *uuid.UUID, device uuid.UUID, fs []Finding) error {
-	kept := make([]recorded, len(fs))
-	for i, f := range fs {
-		args, err := s.recordArgs(ctx, run, device, f, time.Time{})
-		if err != nil {
+	for _, f := range fs {
+		if err := s.queueRecord(ctx, b, run, device, f, time.Time{}); err != nil {
 			return err
 		}
-		b.Queue(recordQuery, args...).QueryRow(func(row pgx.Row) error {
-			if err := row.Scan(&kept[i].Held, &kept[i].Kept); err != nil {
-				return err
-			}
-			return kept[i].err()
-		})
 		if takesCameras(f.Body) {
 			l, leased := ctx.Value(leaseKey{}).(Lease)
 			b.Queue(asTargetsQuery+" AND ($3 OR EXISTS (SELECT 1 FROM workers WHERE name = $4 AND epoch = $5))"+onceOnly, []uuid.UUID{device},

@@ -2,7 +2,6 @@ package main
 
 import (
 	"context"
-	"crypto/rand"
 	"errors"
 	"net/netip"
 	"net/url"
@@ -71,17 +70,13 @@ func (s *services) pairCabinet(ctx context.Context, i pairing.Identity) (string,
 	if err != nil {
 		return "", err
 	}
-	token := rand.Text()
-	if err := s.Store.Paired.Ask(ctx, token, pairing.NewCode(), store.Pairing{Key: i.Key().Public(), Recipient: i.Recipient(),
-		Machine: machineName(), Version: release.Version}); err != nil {
-		return "", err
-	}
-	asked, err := s.Store.Paired.Asked(ctx, token)
+	request, err := s.Store.Paired.AskAtHand(ctx, store.Pairing{Key: i.Key().Public(), Recipient: i.Recipient(),
+		Machine: machineName(), Version: release.Version})
 	if err != nil {
 		return "", err
 	}
 	// The railway's sign-ins are for every site.
-	pair := act.PairWorker{ID: uuid.Must(uuid.NewV7()), Request: asked.Request, Key: i.Key().Public(), Recipient: i.Recipient(),
+	pair := act.PairWorker{ID: uuid.Must(uuid.NewV7()), Request: request, Key: i.Key().Public(), Recipient: i.Recipient(),
 		Name: "Cabinet at the crossing", Shared: true, Sites: []uuid.UUID{site.ID}, Names: []string{site.Name}}
 	_, err = jobs.Desk{Store: s.Store, Queue: s.Queue}.Do(ctx, by.Person, pair)
 	return pair.ID.String(), err

@@ -108,11 +108,9 @@ func Pair(t testing.TB, s *store.Store, shared bool, sites ...uuid.UUID) pairing
 	a := act.PairWorker{ID: uuid.New(), Key: i.Key().Public(), Recipient: i.Recipient(), Name: "Worker " + i.Key().Public().Name(),
 		Shared: shared,
 		Sites:  sites}
-	token := uuid.NewString()
-	require.NoError(t, s.Paired.Ask(ctx, token, token, store.Pairing{Key: a.Key, Recipient: a.Recipient}))
-	p, err := s.Paired.Asked(ctx, token)
+	var err error
+	a.Request, err = s.Paired.AskAtHand(ctx, store.Pairing{Key: a.Key, Recipient: a.Recipient})
 	require.NoError(t, err)
-	a.Request = p.Request
 	_, err = s.Acts().Keep(ctx, Owner, a.About(), a)
 	require.NoError(t, err)
 	i.Worker = a.ID.String()
