@@ -2,6 +2,7 @@ package jobs_test
 
 import (
 	"context"
+	"encoding/json"
 	"log/slog"
 	"net"
 	"path/filepath"
@@ -120,6 +121,11 @@ func TestADayCutOff(t *testing.T) {
 
 	line.cut()
 	clock.turn(time.Second)
+	// A look that nobody can file, as of a later version, keeps no other from being filed.
+	strange, err := json.Marshal(away.Look{Thing: all[2], Site: w.site.ID, RoundS: 3600, State: watchround.Up, First: clock.Stamp(),
+		Last: clock.Stamp(), Findings: []away.Finding{{Kind: "nothing of the sort", Body: []byte("{}")}}})
+	require.NoError(t, err)
+	require.NoError(t, kept.Append(strange))
 	for hour := range 24 {
 		switch hour {
 		case 6:

@@ -32,13 +32,16 @@ func (a *awayWatch) file(ctx context.Context) error {
 	if err != nil {
 		return err
 	}
-	filed, since := 0, 0
+	filed, since, refused := 0, 0, 0
 	for _, x := range looks {
 		switch err := a.fileOne(ctx, x); {
 		case errors.Is(err, store.ErrLookedSince) || errors.Is(err, store.ErrNotFound):
 			since++
-		case err != nil:
+		case hopeless(ctx, err):
 			return err
+		case err != nil: // one that cannot be filed keeps no other from it
+			refused++
+			a.env.log.WarnContext(ctx, "a look that was made while the line was cut cannot be filed", "thing", x.Thing, "err", err)
 		default:
 			filed++
 		}
@@ -48,7 +51,7 @@ func (a *awayWatch) file(ctx context.Context) error {
 	a.lost, a.held = 0, map[uuid.UUID]*heldCamera{} // what was seen is on record: it is read anew
 	a.mu.Unlock()
 	a.env.log.InfoContext(ctx, "what was seen while the line was cut is filed", "looks", filed, "seen by others since", since,
-		"not kept", lost)
+		"refused", refused, "not kept", lost)
 	return a.journal.Clear()
 }
 
