@@ -52,7 +52,7 @@ func searched(ctx context.Context, _ *scene.Library) ([]figure, error) {
 		}
 		floor = append(floor, time.Since(began))
 		n := i*499 + 7
-		for _, words := range [][]string{{fmt.Sprint("camera ", n)}, {"platform 41", fmt.Sprint("camera ", n%100)}, {fmt.Sprintf("sn%08d", n)},
+		for _, words := range [][]string{{fmt.Sprint("camera ", n)}, {"platform 41", fmt.Sprint("camera ", 1+n%9)}, {fmt.Sprintf("sn%08d", n)},
 			{fmt.Sprintf("10.20.%d.", n%200)}, {"nothing of the sort"}} {
 			began := time.Now()
 			found, err := s.Devices.Search(ctx, sites, words, 40)

@@ -2,6 +2,7 @@ package store
 
 import (
 	"context"
+	"strconv"
 	"strings"
 
 	"github.com/google/uuid"
@@ -19,15 +20,15 @@ type Found struct {
 // itself, whatever their letters' size. It returns most of them at most, site after site in the order in which those were made, with as
 // much of their status as their titles need.
 func (s Devices) Search(ctx context.Context, sites []uuid.UUID, words []string, most int) ([]Found, error) {
-	patterns := make([]string, len(words))
-	for i, w := range words {
-		patterns[i] = "%" + likeText.Replace(strings.ToLower(w)) + "%"
+	args, where := []any{sites, most}, ""
+	for _, w := range words { // one comparison a word: an index serves LIKE, and does not serve LIKE ALL
+		args = append(args, "%"+likeText.Replace(strings.ToLower(w))+"%")
+		where += " AND w.words LIKE $" + strconv.Itoa(len(args))
 	}
 	var out []Found
 	if err := s.on(ctx).SelectContext(ctx, &out, `SELECT `+columnsOf("d")+`, s.name AS site_name
 		FROM device_words w JOIN devices d ON d.id = w.device_id JOIN sites s ON s.id = d.site_id
-		WHERE w.words LIKE ALL ($1) AND d.site_id = ANY ($2) ORDER BY s.created_at, s.id, d.name, d.addr, d.id LIMIT $3`, patterns, sites,
-		most); err != nil {
+		WHERE d.site_id = ANY ($1)`+where+` ORDER BY s.created_at, s.id, d.name, d.addr, d.id LIMIT $2`, args...); err != nil {
 		return nil, err
 	}
 	ids, devices := make([]uuid.UUID, len(out)), make([]Device, len(out))
