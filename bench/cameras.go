@@ -7,6 +7,7 @@ import (
 	"os"
 	"os/exec"
 	"strings"
+	"syscall"
 	"time"
 
 	"github.com/google/uuid"
@@ -143,6 +144,10 @@ func background(ready string, args ...string) (stop func() int64, err error) {
 	}
 	if err := cmd.Start(); err != nil {
 		return nil, err
+	}
+	if args[0] != "serve" {
+		// Stand-ins and workers are other machines in truth: the processor is the server's and its database's first.
+		syscall.Setpriority(syscall.PRIO_PROCESS, cmd.Process.Pid, 10)
 	}
 	stop = func() int64 {
 		cmd.Process.Signal(os.Interrupt)

@@ -127,7 +127,7 @@ func (p *page) get(path string) (took time.Duration, raw []byte, err error) {
 	defer res.Body.Close()
 	raw, err = io.ReadAll(res.Body)
 	if err == nil && res.StatusCode != http.StatusOK {
-		err = fmt.Errorf("%s was answered with %d", path, res.StatusCode)
+		err = fmt.Errorf("%s was answered with %d after %s: %.300s", path, res.StatusCode, time.Since(began), raw)
 	}
 	return time.Since(began), raw, err
 }

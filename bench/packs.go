@@ -245,7 +245,11 @@ func (r *rig) opensPack(ctx context.Context, p *page, version uuid.UUID) (time.D
 
 // post sends a body and reads the answer.
 func (p *page) post(path, kind string, body io.Reader, into any) error {
-	req, err := http.NewRequest("POST", p.url+path, body)
+	return p.send("POST", path, kind, body, into)
+}
+
+func (p *page) send(method, path, kind string, body io.Reader, into any) error {
+	req, err := http.NewRequest(method, p.url+path, body)
 	if err != nil {
 		return err
 	}

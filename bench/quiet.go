@@ -14,6 +14,7 @@ import (
 	"regexp"
 	"strconv"
 	"strings"
+	"syscall"
 	"time"
 
 	"unlatch/core/ground/address"
@@ -49,9 +50,7 @@ func serveQuietly() (s *served, err error) {
 		return s, err
 	}
 	os.Chmod(s.data, 0o755)
-	os.Setenv("UNLATCH_METRICS_TOKEN", scrapeToken)
-	defer os.Unsetenv("UNLATCH_METRICS_TOKEN")
-	if s.Server, err = browser.StartServer("serve", "--data", s.data, "--listen", "127.0.0.1:0"); err != nil {
+	if err := s.start("127.0.0.1:0"); err != nil {
 		return s, err
 	}
 	jar, _ := cookiejar.New(nil)
@@ -63,6 +62,34 @@ func serveQuietly() (s *served, err error) {
 	body, _ := json.Marshal(map[string]string{"name": "keeper", "password": "a long password", "code": code[1]})
 	return s, s.page.post("/api/setup", "application/json", bytes.NewReader(body), nil)
 }
+
+func (s *served) start(listen string) (err error) {
+	os.Setenv("UNLATCH_METRICS_TOKEN", scrapeToken)
+	defer os.Unsetenv("UNLATCH_METRICS_TOKEN")
+	s.Server, err = browser.StartServer("serve", "--data", s.data, "--listen", listen)
+	return err
+}
+
+// killAll ends the server and its database without a warning.
+func (s *served) killAll() error {
+	raw, err := os.ReadFile(filepath.Join(s.data, "pg", "postmaster.pid"))
+	if err != nil {
+		return err
+	}
+	first, _, _ := strings.Cut(string(raw), "\n")
+	database, err := strconv.Atoi(first)
+	if err != nil {
+		return err
+	}
+	s.Kill()
+	if err := syscall.Kill(database, syscall.SIGKILL); err != nil && !errors.Is(err, syscall.ESRCH) {
+		return err
+	}
+	return nil
+}
+
+// again starts the server that was killed, at the address that it had.
+func (s *served) again() error { return s.start(strings.TrimPrefix(s.page.url, "http://")) }
 
 func (s *served) close() {
 	if s.Server != nil {

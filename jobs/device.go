@@ -138,7 +138,15 @@ func (r record) Neighbours(ctx context.Context) ([]latch.Device, error) {
 	return out, err
 }
 
-func (r record) Add(ctx context.Context, d *latch.Device, f ...bringup.Finding) error {
+func (r record) Add(ctx context.Context, d *latch.Device, f bringup.Finding) error {
+	return r.add(ctx, d, f)
+}
+
+func (r record) AddLater(ctx context.Context, d *latch.Device, f ...bringup.Finding) error {
+	return r.add(store.Lazily(ctx), d, f...)
+}
+
+func (r record) add(ctx context.Context, d *latch.Device, f ...bringup.Finding) error {
 	return r.store().Keep(ctx, what(f, d), func(ctx context.Context) error {
 		return r.store().Devices.RecordAll(ctx, d.ID, r.job.inRun(), findings(f)...)
 	})
@@ -147,7 +155,7 @@ func (r record) Add(ctx context.Context, d *latch.Device, f ...bringup.Finding) 
 func (r record) AddAndRead(ctx context.Context, d *latch.Device, f ...bringup.Finding) (*latch.Device, error) {
 	var out *store.Device
 	err := r.store().Keep(ctx, what(f, d), func(ctx context.Context) (err error) {
-		out, err = r.store().Devices.RecordAndGet(ctx, d.ID, r.job.inRun(), findings(f)...)
+		out, err = r.store().Devices.RecordAndGet(store.Lazily(ctx), d.ID, r.job.inRun(), findings(f)...)
 		return err
 	})
 	if err != nil {

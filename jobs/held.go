@@ -41,13 +41,17 @@ type heldRecord struct {
 }
 
 func (r heldRecord) AddAndRead(ctx context.Context, d *latch.Device, fs ...bringup.Finding) (*latch.Device, error) {
-	if err := r.Add(ctx, d, fs...); err != nil {
+	if err := r.AddLater(ctx, d, fs...); err != nil {
 		return nil, err
 	}
 	return r.camera.device.Latch(), nil
 }
 
-func (r heldRecord) Add(_ context.Context, _ *latch.Device, fs ...bringup.Finding) error {
+func (r heldRecord) Add(ctx context.Context, d *latch.Device, f bringup.Finding) error {
+	return r.AddLater(ctx, d, f)
+}
+
+func (r heldRecord) AddLater(_ context.Context, _ *latch.Device, fs ...bringup.Finding) error {
 	for i, f := range findings(fs) {
 		raw, err := evidence.Encode(fs[i].Body)
 		if err != nil {

@@ -15,12 +15,14 @@ type links struct {
 	have map[uuid.UUID]*linkbudget.Budget
 }
 
-// of returns the budget of a site: what a person has set, or what the interface that leads there carries.
+// of returns this process's part of the budget of a site, which is what a person has set, or what the interface that leads there carries.
+// Workers that share a site have equal parts.
 func (l *links) of(site store.Site) *linkbudget.Budget {
 	kbps := site.LinkMbps * 1000
 	if kbps == 0 {
 		kbps = linkbudget.Of(linkbudget.Carries(site.Ranges))
 	}
+	kbps /= max(site.Workers, 1)
 	l.mu.Lock()
 	defer l.mu.Unlock()
 	b := l.have[site.ID]

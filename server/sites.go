@@ -23,6 +23,7 @@ type interfaceView struct {
 type siteView struct {
 	ID        uuid.UUID      `json:"id"`
 	Name      string         `json:"name"`
+	Customer  string         `json:"customer,omitempty" doc:"whose site it is"`
 	Ranges    []string       `json:"ranges"`
 	Addresses uint64         `json:"addresses" doc:"how many the ranges hold"`
 	Cameras   int            `json:"cameras"`
@@ -41,6 +42,7 @@ type siteView struct {
 	Watch    bool          `json:"watch" doc:"what devices announce by themselves is listened to"`
 	LinkMbps int           `json:"link_mbps,omitempty" doc:"Mbit/s while streams are measured; missing for a share of what the interface carries"`
 	Reached  bool          `json:"reached" doc:"some worker reaches its network"`
+	Far      bool          `json:"far" doc:"a paired worker does its work, over a line that may be slow"`
 	Storms   []store.Storm `json:"storms" doc:"announcements that were not filed, since no wire has so many devices"`
 	Created  time.Time     `json:"created_at"`
 	// Work is for whoever may see the site.
@@ -57,15 +59,16 @@ type lastActView struct {
 
 // SiteBody is a site as it shall be. It is exported because huma reads exported fields only.
 type SiteBody struct {
-	Name    string   `json:"name" minLength:"1" maxLength:"120"`
-	Ranges  []string `json:"ranges" minItems:"1" maxItems:"64" doc:"CIDR prefixes, addresses, or first-last"`
-	Confirm bool     `json:"confirm_large,omitempty" doc:"the number of addresses was shown and confirmed"`
-	Link    int      `json:"link_mbps,omitempty" minimum:"0" maximum:"100000" doc:"while streams are measured; 0 for a share of what the interface carries"`
+	Name     string   `json:"name" minLength:"1" maxLength:"120"`
+	Customer string   `json:"customer,omitempty" maxLength:"120" doc:"whose site it is; sites are listed by it"`
+	Ranges   []string `json:"ranges" minItems:"1" maxItems:"64" doc:"CIDR prefixes, addresses, or first-last"`
+	Confirm  bool     `json:"confirm_large,omitempty" doc:"the number of addresses was shown and confirmed"`
+	Link     int      `json:"link_mbps,omitempty" minimum:"0" maximum:"100000" doc:"while streams are measured; 0 for a share of what the interface carries"`
 }
 
 func (b SiteBody) form() (act.SiteForm, error) {
 	ranges, err := address.Parse(b.Ranges...)
-	return act.SiteForm{Name: b.Name, Ranges: ranges, Confirmed: b.Confirm, LinkMbps: b.Link}, err
+	return act.SiteForm{Name: b.Name, Customer: b.Customer, Ranges: ranges, Confirmed: b.Confirm, LinkMbps: b.Link}, err
 }
 
 // changeSiteBody is a site as it shall be, with what it was.
@@ -223,7 +226,8 @@ func (s sites) interfaces(ctx context.Context) (*struct{ Body []interfaceView },
 
 func (s sites) siteView(ctx context.Context, site store.Site) (siteView, error) {
 	v := siteView{ID: site.ID, Name: site.Name, Ranges: site.Ranges.Strings(), Addresses: site.Ranges.Count(),
-		Network: viewOfNetwork(site.Network), Watch: site.Watch, LinkMbps: site.LinkMbps, Reached: site.Reached, Storms: site.Storms,
+		Network: viewOfNetwork(site.Network), Watch: site.Watch, Customer: site.Customer, LinkMbps: site.LinkMbps,
+		Reached: site.Reached, Far: site.Far, Storms: site.Storms,
 		Created: site.Created, Funnel: map[string]int{}, Stills: []uuid.UUID{}}
 	list, err := s.lineUp.site(ctx, site.ID)
 	if err != nil {

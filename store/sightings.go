@@ -249,7 +249,8 @@ func (s Devices) Record(ctx context.Context, d *Device, run *uuid.UUID, f Findin
 	})
 }
 
-// RecordAll appends findings of a device, all of them or none. It is one way to the database and back, in a transaction of its own.
+// RecordAll appends findings of a device, all of them or none. It is one way to the database and back, in a transaction of its own, which
+// may be one of Lazily.
 func (s Devices) RecordAll(ctx context.Context, device uuid.UUID, run *uuid.UUID, fs ...Finding) error {
 	var b pgx.Batch
 	if err := s.queueFindings(ctx, &b, run, device, fs); err != nil {
@@ -311,6 +312,9 @@ func (s Devices) queueFindings(ctx context.Context, b *pgx.Batch, run *uuid.UUID
 
 // sendSingle sends statements about a single thing, in one transaction.
 func (s *database) sendSingle(ctx context.Context, b *pgx.Batch) error {
+	if lazy(ctx) {
+		b.Queue("SELECT " + lazily)
+	}
 	conn, err := s.singles.Acquire(ctx)
 	if err != nil {
 		return err

@@ -24,18 +24,21 @@ type Site struct {
 	Ranges  address.Ranges
 	Network address.Network // how its addresses are laid out
 	Watch   bool            // whether what devices announce by themselves is listened to
+	// Customer is whose site it is; empty where nobody has said.
+	Customer string
 	// LinkMbps is how much may flow at once while streams are measured, in Mbit/s; 0 for what the interface carries.
 	LinkMbps int
 	Created  time.Time
 	Reached  bool    // whether a worker reaches it now
+	Workers  int     // how many do, as far as whoever asks may know
 	Far      bool    // whether it is a paired worker's: then no other takes its work but one that names it
 	Storms   []Storm // what was heard and not filed, the largest first
 }
 
 // siteQuery reads sites with what lies beside them, in one go, and with more columns.
 func siteQuery(more string) string {
-	return `SELECT s.id, s.name, to_json(s.ranges) AS ranges, s.network, s.watch, s.link_mbps, s.created_at,
-		EXISTS (SELECT 1 FROM worker_sites w WHERE w.site_id = s.id) AS reached, far_site(s.id) AS far,
+	return `SELECT s.id, s.name, to_json(s.ranges) AS ranges, s.network, s.watch, s.customer, s.link_mbps, s.created_at,
+		EXISTS (SELECT 1 FROM worker_sites w WHERE w.site_id = s.id) AS reached, far_site(s.id) AS far, site_workers(s.id) AS workers,
 		(SELECT COALESCE(json_agg(json_build_object('address', addr, 'first_at', first_at, 'last_at', last_at, 'dropped', dropped)
 			ORDER BY dropped DESC, addr), '[]') FROM storms t WHERE t.site_id = s.id) AS storms` + more + ` FROM sites s`
 }
@@ -46,15 +49,18 @@ type siteRow struct {
 	Ranges  []byte    `db:"ranges"`  // JSON
 	Network []byte    `db:"network"` // JSON
 	Watch   bool      `db:"watch"`
+	Owner   string    `db:"customer"`
 	Link    int       `db:"link_mbps"`
 	Created time.Time `db:"created_at"`
 	Reached bool      `db:"reached"`
 	Far     bool      `db:"far"`
+	Workers int       `db:"workers"`
 	Storms  []byte    `db:"storms"` // JSON
 }
 
 func (r siteRow) site() (Site, error) {
-	site := Site{ID: r.ID, Name: r.Name, Watch: r.Watch, LinkMbps: r.Link, Created: r.Created, Reached: r.Reached, Far: r.Far}
+	site := Site{ID: r.ID, Name: r.Name, Watch: r.Watch, Customer: r.Owner, LinkMbps: r.Link, Created: r.Created,
+		Reached: r.Reached, Far: r.Far, Workers: r.Workers}
 	return site, errors.Join(json.Unmarshal(r.Ranges, &site.Ranges), json.Unmarshal(r.Network, &site.Network),
 		json.Unmarshal(r.Storms, &site.Storms))
 }
@@ -62,8 +68,8 @@ func (r siteRow) site() (Site, error) {
 // Make makes a site.
 func (s Sites) Make(ctx context.Context, x act.CreateSite) error {
 	return s.tx(ctx, func(tx *sqlx.Tx) error {
-		if _, err := tx.ExecContext(ctx, "INSERT INTO sites (id, name, ranges, link_mbps) VALUES ($1, $2, $3, $4)", x.ID, x.Name,
-			x.Ranges.Strings(), x.LinkMbps); err != nil {
+		if _, err := tx.ExecContext(ctx, "INSERT INTO sites (id, name, ranges, link_mbps, customer) VALUES ($1, $2, $3, $4, $5)", x.ID, x.Name,
+			x.Ranges.Strings(), x.LinkMbps, x.Customer); err != nil {
 			return err
 		}
 		return s.notify(ctx, tx, Event{Site: x.ID, What: "site", ID: x.ID})
@@ -82,8 +88,8 @@ func (s Sites) Create(ctx context.Context, name string, ranges address.Ranges) (
 // Change gives a site another name and other ranges.
 func (s Sites) Change(ctx context.Context, x act.ChangeSite) error {
 	return s.tx(ctx, func(tx *sqlx.Tx) error {
-		if err := touchedOne(tx.ExecContext(ctx, "UPDATE sites SET name = $2, ranges = $3, link_mbps = $4 WHERE id = $1", x.Site, x.Name,
-			x.Ranges.Strings(), x.LinkMbps)); err != nil {
+		if err := touchedOne(tx.ExecContext(ctx, "UPDATE sites SET name = $2, ranges = $3, link_mbps = $4, customer = $5 WHERE id = $1",
+			x.Site, x.Name, x.Ranges.Strings(), x.LinkMbps, x.Customer)); err != nil {
 			return err
 		}
 		return s.siteChanged(ctx, tx, x.Site)

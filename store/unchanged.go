@@ -62,5 +62,5 @@ func (s Acts) fieldsOf(ctx context.Context, site uuid.UUID, u act.Unchanged) (ac
 		return act.Fields(now), err
 	}
 	at, err := s.Sites.Get(ctx, site)
-	return act.SiteForm{Name: at.Name, Ranges: at.Ranges, LinkMbps: at.LinkMbps}.Fields(), err
+	return act.SiteForm{Name: at.Name, Customer: at.Customer, Ranges: at.Ranges, LinkMbps: at.LinkMbps}.Fields(), err
 }

@@ -14,6 +14,7 @@ import (
 // A SiteForm is a site as a person describes it.
 type SiteForm struct {
 	Name      string
+	Customer  string // whose site it is; may be empty
 	Ranges    address.Ranges
 	Confirmed bool // the number of addresses was shown to the person
 	LinkMbps  int  // how much may flow at once while streams are measured, Mbit/s; 0 for a share of what the interface carries
@@ -23,6 +24,7 @@ func (s SiteForm) check() (SiteForm, error) {
 	if s.Name = wiretext.Line(s.Name, longestName); s.Name == "" {
 		return s, refuse("no_name", "The site has no name.", "Type a name.")
 	}
+	s.Customer = wiretext.Line(s.Customer, longestName)
 	if s.Ranges.Empty() {
 		return s, refuse("bad_range", "The site has no range.", "Type a range such as 192.0.2.0/24.")
 	}

@@ -46,6 +46,9 @@ func (u Unchanged) Acts() []Name {
 // Fields returns what of a site can be changed.
 func (s SiteForm) Fields() Fields {
 	out := Fields{"name": s.Name, "ranges": s.Ranges.String()}
+	if s.Customer != "" {
+		out["customer"] = s.Customer
+	}
 	if s.LinkMbps > 0 {
 		out["link"] = fmt.Sprintf("%d Mbit/s", s.LinkMbps)
 	}

@@ -46,7 +46,7 @@ func (b *behind) keep(ctx context.Context, r Record, d *latch.Device) {
 		}
 		b.mu.Unlock()
 		limited, done := context.WithTimeout(ctx, keepWithin)
-		err := r.Add(limited, d, list...)
+		err := r.AddLater(limited, d, list...)
 		done()
 		b.mu.Lock()
 		b.err = err

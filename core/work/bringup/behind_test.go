@@ -23,7 +23,11 @@ type slowRecord struct {
 	subjects []string
 }
 
-func (r *slowRecord) Add(ctx context.Context, _ *latch.Device, fs ...Finding) error {
+func (r *slowRecord) Add(ctx context.Context, d *latch.Device, f Finding) error {
+	return r.AddLater(ctx, d, f)
+}
+
+func (r *slowRecord) AddLater(ctx context.Context, _ *latch.Device, fs ...Finding) error {
 	select {
 	case <-r.may:
 	case <-ctx.Done():
@@ -37,7 +41,7 @@ func (r *slowRecord) Add(ctx context.Context, _ *latch.Device, fs ...Finding) er
 }
 
 func (r *slowRecord) AddAndRead(ctx context.Context, d *latch.Device, fs ...Finding) (*latch.Device, error) {
-	return d, r.Add(ctx, d, fs...)
+	return d, r.AddLater(ctx, d, fs...)
 }
 
 func slowWork() (*Work, *slowRecord) {

@@ -152,7 +152,7 @@ func (w *Work) Open(ctx context.Context) error {
 	if kept == nil && len(rest) > 0 {
 		limited, done := context.WithTimeout(context.WithoutCancel(ctx), keepWithin)
 		defer done()
-		kept = w.Record.Add(limited, w.d, rest...)
+		kept = w.Record.AddLater(limited, w.d, rest...)
 	}
 	if err == nil {
 		err = kept

@@ -157,13 +157,17 @@ func (m *memory) Still(_ context.Context, id uuid.UUID) ([]byte, error) { return
 func (m *memory) Stills(context.Context) (map[uuid.UUID][]byte, error) { return m.stills, nil }
 
 func (m *memory) AddAndRead(ctx context.Context, d *latch.Device, fs ...Finding) (*latch.Device, error) {
-	if err := m.Add(ctx, d, fs...); err != nil {
+	if err := m.AddLater(ctx, d, fs...); err != nil {
 		return nil, err
 	}
 	return m.Device(ctx, d.ID)
 }
 
-func (m *memory) Add(_ context.Context, d *latch.Device, fs ...Finding) error {
+func (m *memory) Add(ctx context.Context, d *latch.Device, f Finding) error {
+	return m.AddLater(ctx, d, f)
+}
+
+func (m *memory) AddLater(_ context.Context, d *latch.Device, fs ...Finding) error {
 	m.mu.Lock()
 	defer m.mu.Unlock()
 	if m.lost != nil {

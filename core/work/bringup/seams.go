@@ -47,8 +47,12 @@ type Record interface {
 	// Still is the latest picture of a device, of the main stream where there is one; nil for none. Stills are those of all devices.
 	Still(ctx context.Context, device uuid.UUID) ([]byte, error)
 	Stills(ctx context.Context) (map[uuid.UUID][]byte, error)
-	// Add keeps findings of a device, in order, all of them or none. AddAndRead reads the device with that, as it stands then.
-	Add(ctx context.Context, d *latch.Device, f ...Finding) error
+	// Add keeps a finding of a device: it is not lost even where the record's machine fails right after. What will be changed on a device is
+	// kept so before it is sent.
+	Add(ctx context.Context, d *latch.Device, f Finding) error
+	// AddLater keeps findings of a device, in order, all of them or none. Where the record's machine fails they may be lost, though not
+	// without what was kept after them: they are found again. AddAndRead reads the device with that, as it stands then.
+	AddLater(ctx context.Context, d *latch.Device, f ...Finding) error
 	AddAndRead(ctx context.Context, d *latch.Device, f ...Finding) (*latch.Device, error)
 	// Mine reports whether the newest record of a kind and subject was made in the run that this work belongs to: by the work itself before it
 	// was killed.

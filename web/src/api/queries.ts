@@ -152,7 +152,6 @@ export function useSitesEvents() {
   }, [q]);
 }
 
-/** Whether the server has what it needs; looked at now and then. */
 /** Devices of all sites that hold a text of two letters or more. */
 export const useSearch = (text: string) =>
   useQuery({
@@ -162,6 +161,10 @@ export const useSearch = (text: string) =>
     placeholderData: (before) => before,
   });
 
+/** Which versions of firmware run where, on all sites. */
+export const useFirmware = () => useQuery({ queryKey: keys.firmware(), queryFn: () => must(api.GET("/api/firmware")) });
+
+/** Whether the server has what it needs; looked at now and then. */
 export const useHealth = () =>
   useQuery({
     queryKey: keys.health(),

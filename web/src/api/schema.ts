@@ -3355,6 +3355,8 @@ export interface components {
         ChangeSiteBody: {
             /** @description the number of addresses was shown and confirmed */
             confirm_large?: boolean;
+            /** @description whose site it is; sites are listed by it */
+            customer?: string;
             /**
              * Format: int64
              * @description while streams are measured; 0 for a share of what the interface carries
@@ -6460,6 +6462,8 @@ export interface components {
         SiteBody: {
             /** @description the number of addresses was shown and confirmed */
             confirm_large?: boolean;
+            /** @description whose site it is; sites are listed by it */
+            customer?: string;
             /**
              * Format: int64
              * @description while streams are measured; 0 for a share of what the interface carries
@@ -6498,11 +6502,15 @@ export interface components {
             can_go_on: number;
             /** Format: date-time */
             created_at: string;
+            /** @description whose site it is */
+            customer?: string;
             /**
              * Format: int64
              * @description cameras with every latch open or waived
              */
             done: number;
+            /** @description a paired worker does its work, over a line that may be slow */
+            far: boolean;
             /** @description cameras waiting at each latch */
             funnel: {
                 [key: string]: number;

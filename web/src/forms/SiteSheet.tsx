@@ -2,7 +2,7 @@ import { z } from "zod";
 import { useState } from "react";
 import { useSaveSite } from "@/api/actions";
 import { Problem, type Site } from "@/api/client";
-import { useInterfaces } from "@/api/queries";
+import { useInterfaces, useSites } from "@/api/queries";
 import { Both } from "@/parts/Both";
 import { Button } from "@/parts/Button";
 import { Foot } from "@/parts/Foot";
@@ -12,6 +12,7 @@ import { Sheet } from "@/parts/Sheet";
 
 const Schema = z.object({
   name: z.string().trim().min(1, "Give the site a name.").max(120, "The name is longer than 120 characters."),
+  customer: z.string().trim().max(120, "The customer’s name is longer than 120 characters."),
   ranges: z.string().trim().min(1, "Say which addresses Unlatch may connect to."),
   link: z
     .string()
@@ -20,8 +21,9 @@ const Schema = z.object({
 });
 
 /** A site as Both shows it beside what somebody else has made of it. */
-const shown = ({ name, ranges, link }: z.infer<typeof Schema>): Record<string, string> => ({
+const shown = ({ name, customer, ranges, link }: z.infer<typeof Schema>): Record<string, string> => ({
   name,
+  ...(customer ? { customer } : {}),
   ranges,
   ...(link ? { link: `${link} Mbit/s` } : {}),
 });
@@ -39,17 +41,19 @@ export function SiteSheet({
   onDone: (id: string) => void;
 }) {
   const interfaces = useInterfaces();
+  const customers = [...new Set(useSites().data?.flatMap((s) => s.customer || []))].sort();
   const form = useSchema(Schema, {
     name: site?.name ?? "",
+    customer: site?.customer ?? "",
     ranges: site?.ranges.join(", ") ?? "",
     link: site?.link_mbps ? String(site.link_mbps) : "",
   });
   const save = useSaveSite(site?.id);
-  const [seen, setSeen] = useState(site && { name: site.name, ranges: site.ranges, link_mbps: site.link_mbps });
+  const [seen, setSeen] = useState(site && { name: site.name, customer: site.customer, ranges: site.ranges, link_mbps: site.link_mbps });
   const send = (confirm_large: boolean, was = seen) =>
-    form.handleSubmit(({ name, ranges, link }) =>
+    form.handleSubmit(({ name, customer, ranges, link }) =>
       save.mutate(
-        { name, ranges: [ranges], confirm_large, link_mbps: Number(link), was },
+        { name, customer, ranges: [ranges], confirm_large, link_mbps: Number(link), was },
         {
           onSuccess: (id) => {
             onOpenChange(false);
@@ -62,6 +66,7 @@ export function SiteSheet({
   const other = save.error instanceof Problem ? save.error.changed : undefined;
   const theirs = () => ({
     name: other?.now.name ?? "",
+    customer: other?.now.customer ?? "",
     ranges: [other?.now.ranges ?? ""],
     link_mbps: Number.parseInt(other?.now.link ?? "0", 10),
   });
@@ -83,6 +88,20 @@ export function SiteSheet({
           autoComplete="off"
           placeholder="Engine Works"
         />
+        <Field
+          label="Customer (optional)"
+          {...form.register("customer")}
+          error={form.formState.errors.customer?.message}
+          autoComplete="off"
+          list="customers"
+          placeholder="Tarnside Railway"
+          hint="Sites are listed by it."
+        />
+        <datalist id="customers">
+          {customers.map((c) => (
+            <option key={c} value={c} />
+          ))}
+        </datalist>
         <Field
           label="Authorised ranges"
           {...form.register("ranges", { onChange: () => save.reset() })}
@@ -133,7 +152,12 @@ export function SiteSheet({
             changed={other}
             mine={shown(form.getValues())}
             onTheirs={() => {
-              form.reset({ name: other.now.name, ranges: other.now.ranges, link: other.now.link?.replace(/\D/g, "") ?? "" });
+              form.reset({
+                name: other.now.name,
+                customer: other.now.customer ?? "",
+                ranges: other.now.ranges,
+                link: other.now.link?.replace(/\D/g, "") ?? "",
+              });
               setSeen(theirs());
               save.reset();
             }}

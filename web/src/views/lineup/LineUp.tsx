@@ -29,7 +29,7 @@ import { Rows } from "./LineUpRows";
 const fits = (text: string) => {
   const words = text.toLowerCase().split(/\s+/).filter(Boolean);
   return (d: Device) =>
-    words.every((w) => `${d.name} ${d.address} ${d.maker} ${d.model} ${d.serial} ${d.via?.name ?? ""}`.toLowerCase().includes(w));
+    words.every((w) => `${d.name} ${d.address} ${d.maker} ${d.model} ${d.serial} ${d.firmware} ${d.via?.name ?? ""}`.toLowerCase().includes(w));
 };
 
 /** Home of a site: its cameras with their latches, a funnel above, the camera in hand beside. */
@@ -38,7 +38,7 @@ export function LineUp() {
   const [params, setParams] = useSearchParams();
   const at = params.get("at");
   const chosen = params.get("device");
-  const [text, setText] = useState("");
+  const [text, setText] = useState(params.get("text") ?? "");
   const [selected, setSelected] = useState<Set<string>>(new Set());
   const [renaming, setRenaming] = useState<string | null>(null);
   const [sheet, setSheet] = useState<OpenSheet | null>(null);

@@ -1,5 +1,5 @@
 import { Plus } from "lucide-react";
-import { useRef, useState } from "react";
+import { Fragment, useRef, useState } from "react";
 import { Link, useNavigate } from "react-router";
 import type { Site } from "@/api/client";
 import { useMay, useSites, useSitesEvents } from "@/api/queries";
@@ -43,6 +43,9 @@ export function Sites() {
   const [text, setText] = useState("");
   const [order, setOrder] = useState<SitesOrder>("need");
   const field = useRef<HTMLInputElement>(null);
+  const many = list.length > fewSites;
+  const shown = many ? inOrder(list, order, text) : list;
+  const byCustomer = many && order === "customer";
   const may = useMay();
   const actions: Action[] = [
     ...(may("arrange")
@@ -126,14 +129,14 @@ export function Sites() {
             </p>
           </div>
         )}
-        {list.length > fewSites && (
+        {many && (
           <div className="mb-3 flex flex-wrap items-center gap-3">
             <SearchField
               field={field}
               text={text}
               setText={setText}
               label="Search the sites"
-              placeholder="Name or range"
+              placeholder="Name, customer or range"
               className="sm:w-64"
             />
             <Choice
@@ -144,13 +147,21 @@ export function Sites() {
                 ["need", "what waits"],
                 ["change", "last change"],
                 ["name", "name"],
+                ["customer", "customer"],
               ]}
             />
           </div>
         )}
         <ul className="border-t">
-          {(list.length > fewSites ? inOrder(list, order, text) : list).map((s) => (
-            <Row key={s.id} site={s} />
+          {shown.map((s, i) => (
+            <Fragment key={s.id}>
+              {byCustomer && (i === 0 || shown[i - 1]!.customer !== s.customer) && (
+                <li className="border-b bg-well px-2 py-1.5">
+                  <h2 className="font-semibold">{s.customer || "No customer"}</h2>
+                </li>
+              )}
+              <Row site={s} named={!byCustomer} />
+            </Fragment>
           ))}
         </ul>
       </main>
@@ -166,7 +177,8 @@ export function Sites() {
   );
 }
 
-function Row({ site }: { site: Site }) {
+/** One site. Its customer's name stands with it where that is not its heading. */
+function Row({ site, named }: { site: Site; named: boolean }) {
   const may = useMay();
   if (!may("see"))
     return (
@@ -176,10 +188,10 @@ function Row({ site }: { site: Site }) {
         </Link>
       </li>
     );
-  return <Detailed site={site} />;
+  return <Detailed site={site} named={named} />;
 }
 
-function Detailed({ site }: { site: Site }) {
+function Detailed({ site, named }: { site: Site; named: boolean }) {
   const reached = reachedOf(site);
   const waits = Object.keys(latchNames).filter((n) => site.funnel[n]);
   return (
@@ -190,6 +202,7 @@ function Detailed({ site }: { site: Site }) {
       >
         <div>
           <div className="text-lead font-semibold">{site.name}</div>
+          {named && site.customer && <div className="truncate text-small text-soft">{site.customer}</div>}
           <div className="mono text-soft">{site.ranges.join(", ")}</div>
           {reached.text && (
             <div

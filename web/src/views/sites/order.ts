@@ -1,8 +1,8 @@
 import type { Site } from "@/api/client";
 import { reachedOf } from "./reached";
 
-/** What sites are put in order by: what waits for a person, the newest change, or the name. */
-export type SitesOrder = "need" | "change" | "name";
+/** What sites are put in order by: what waits for a person, the newest change, the name, or whose they are. */
+export type SitesOrder = "need" | "change" | "name" | "customer";
 
 /** A site that nobody reaches comes before all that are reached: nothing that is known of it is of now. */
 const unreached = 1_000_000;
@@ -10,10 +10,12 @@ const unreached = 1_000_000;
 /** Cameras that wait for a person: those that a button helps count more than those that somebody must think about. */
 const need = (s: Site) => (reachedOf(s).state === "nobody" ? unreached : 0) + 2 * s.can_go_on + s.stuck;
 
+const owner = (s: Site) => s.customer ?? "";
+
 /** The sites that hold every word of a text, in an order. */
 export function inOrder(sites: Site[], order: SitesOrder, text: string): Site[] {
   const words = text.toLowerCase().split(/\s+/).filter(Boolean);
-  const list = sites.filter((s) => words.every((w) => `${s.name} ${s.ranges.join(" ")}`.toLowerCase().includes(w)));
+  const list = sites.filter((s) => words.every((w) => `${s.name} ${s.customer ?? ""} ${s.ranges.join(" ")}`.toLowerCase().includes(w)));
   const byName = (a: Site, b: Site) => a.name.localeCompare(b.name);
   const changed = (s: Site) => s.last_act?.at ?? "";
   switch (order) {
@@ -23,5 +25,7 @@ export function inOrder(sites: Site[], order: SitesOrder, text: string): Site[] 
       return list.sort((a, b) => changed(b).localeCompare(changed(a)) || byName(a, b));
     case "name":
       return list.sort(byName);
+    case "customer": // those that are nobody's come last
+      return list.sort((a, b) => Number(!a.customer) - Number(!b.customer) || owner(a).localeCompare(owner(b)) || byName(a, b));
   }
 }

@@ -9,7 +9,7 @@ import { watchable } from "@/parts/latches";
 import { LivePicture } from "@/parts/LivePicture";
 import { LivePlot, measuredNow, rolling } from "./LivePlot";
 import type { Measure } from "@/parts/live";
-import { bitrate, stillOf } from "@/parts/measures";
+import { bitrate, stillOf, stillUrl } from "@/parts/measures";
 import { Still } from "@/parts/Still";
 import { WhichMenu } from "@/parts/WhichMenu";
 import { StillMarked } from "@/parts/Findings";
@@ -76,7 +76,8 @@ function One({ device: d, row, naming, back, onChoose, onBack, onNaming }: OnePr
     if (to) onChoose(to.id);
   };
   const plays = d.streams.filter((s) => s.proof?.ok);
-  const [large, setLarge] = useState(plays[0]?.role ?? "main");
+  // The line from a site far away may be slow: the small picture comes first there, and others when they are asked for.
+  const [large, setLarge] = useState(((site.far && plays.find((s) => s.role === "sub")) || plays[0])?.role ?? "main");
   const main = plays.find((s) => s.role === large) ?? plays[0]!;
   const beside = plays.filter((s) => s !== main);
   const unnamed = devices.filter((x) => watchable(x) && !x.named);
@@ -149,7 +150,7 @@ function One({ device: d, row, naming, back, onChoose, onBack, onNaming }: OnePr
         {beside.length > 0 && (
           <div className="grid min-w-0 content-start gap-4 sm:max-lg:grid-cols-2 lg:max-w-[480px] lg:flex-1">
             {beside.map((s) => (
-              <Streaming key={s.role} device={d} stream={s} onLarge={() => setLarge(s.role)} />
+              <Beside key={s.role} device={d} stream={s} asked={!site.far} onLarge={() => setLarge(s.role)} />
             ))}
             <p className="text-small text-soft">
               Plots show the last minute: bars are kbit/s, the line frames a second, ticks below key frames. A second in which packets were
@@ -160,6 +161,29 @@ function One({ device: d, row, naming, back, onChoose, onBack, onNaming }: OnePr
       </div>
       <Strip row={row} current={d.id} onChoose={onChoose} />
     </div>
+  );
+}
+
+/** A stream beside the large one: it moves, or waits as a still until it is asked for. */
+function Beside({ asked, ...p }: { device: Device; stream: Stream; asked: boolean; onLarge: () => void }) {
+  const [plays, setPlays] = useState(asked);
+  if (plays) return <Streaming {...p} />;
+  const { device: d, stream: s } = p;
+  return (
+    <section aria-label={`${s.role} stream`} data-stream={s.role} className="min-w-0">
+      <Still
+        src={s.proof?.still ? stillUrl(s.proof.still) : undefined}
+        name={`${d.name}, ${s.role} stream`}
+        className="aspect-video w-full"
+      />
+      <div className="mt-1.5 flex flex-wrap items-center gap-x-3 max-sm:px-4">
+        <h3 className="font-semibold">{s.role}</h3>
+        <Button onClick={() => setPlays(true)}>Play it too</Button>
+        <span className="text-small text-soft">
+          This site is far away: {s.proof?.video ? bitrate(s.proof.video.bitrate_kbps) : "more"} over its line.
+        </span>
+      </div>
+    </section>
   );
 }
 
