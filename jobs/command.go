@@ -3,12 +3,14 @@ package jobs
 import (
 	"context"
 	"errors"
+	"runtime/debug"
 	"time"
 
 	"github.com/google/uuid"
 	"github.com/riverqueue/river"
 
 	"unlatch/core/decide/command"
+	"unlatch/core/ground/fair"
 	"unlatch/core/ground/machine"
 	"unlatch/core/stream/camera"
 	"unlatch/core/wire/netconfig"
@@ -108,19 +110,13 @@ func (w *deviceWorker) Work(ctx context.Context, job *river.Job[deviceArgs]) err
 // errOnlyLooks is for a command that would change something, where the worker may not.
 var errOnlyLooks = errors.New("the worker of this site only looks: it was started with read-only, and changes no device and no target")
 
-// Places for work on devices in one process, and how long a job waits for one before it goes back to its queue: its own time runs
-// meanwhile.
-const (
-	leastPlaces = 16
-	mostPlaces  = 256
-	perPlace    = 12 << 20 // bytes of the machine's memory
-	placeWithin = time.Minute
-)
+// placeWithin is how long a job waits for a place before it goes back to its queue: its own time runs meanwhile.
+const placeWithin = time.Minute
 
-// places returns how many devices a process of this machine works on at once, whatever their sites.
+// places returns how many devices this process works on at once, whatever their sites.
 func places() int {
 	size, _ := machine.Memory()
-	return min(max(int(size/perPlace), leastPlaces), mostPlaces)
+	return fair.Places(min(int64(size)/4*3, debug.SetMemoryLimit(-1)))
 }
 
 // enter waits for one of the places of this process, which sites share: one of two thousand cameras keeps none of five waiting. leave is

@@ -81,3 +81,13 @@ func (g *Gate) leave(who string) {
 		close(w.in)
 	}
 }
+
+// Bounds of Places, and how many bytes of memory one place is reckoned with.
+const (
+	leastPlaces = 16
+	mostPlaces  = 256
+	perPlace    = 9 << 20
+)
+
+// Places returns how many may be inside at once in a process that may take so many bytes of memory.
+func Places(memory int64) int { return int(min(max(memory/perPlace, leastPlaces), mostPlaces)) }

@@ -3,6 +3,7 @@ package fair_test
 import (
 	"context"
 	"fmt"
+	"math"
 	"sync"
 	"sync/atomic"
 	"testing"
@@ -86,4 +87,11 @@ func TestGivingUp(t *testing.T) {
 	_, err = g.Enter(ended, "b")
 	assert.ErrorIs(t, err, context.DeadlineExceeded)
 	leave()
+}
+
+func TestPlacesFollowMemory(t *testing.T) {
+	t.Parallel()
+	for memory, want := range map[int64]int{0: 16, 100 << 20: 16, 768 << 20: 85, 2 << 30: 227, 18 << 30: 256, math.MaxInt64: 256} {
+		assert.Equal(t, want, fair.Places(memory), "%d MB", memory>>20)
+	}
 }

@@ -26,6 +26,7 @@ export type DeviceChange = components["schemas"]["DeviceChange"];
 export type Latch = components["schemas"]["Latch"];
 export type Stream = components["schemas"]["StreamView"];
 export type Site = components["schemas"]["SiteView"];
+export type FirmwareCount = components["schemas"]["FirmwareView"];
 export type Run = components["schemas"]["RunView"];
 export type SignIn = components["schemas"]["KeyView"];
 export type Step = components["schemas"]["NextStep"];

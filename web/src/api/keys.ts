@@ -40,6 +40,7 @@ export const keys = {
   verifiedRecord: () => ["record-verified"] as const,
   recordChoices: () => ["record-choices"] as const,
   search: (text: string) => ["search", text] as const,
+  firmware: () => ["firmware"] as const,
   relays: (site: string) => ["relays", site] as const,
   relayCost: (site: string, device: string, role: string, form: object) => ["relays", site, "cost", device, role, form] as const,
   relayOffer: (site: string, device: string, target: string) => ["relays", site, "offer", device, target] as const,

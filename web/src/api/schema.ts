@@ -365,6 +365,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/firmware": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Which versions of firmware run where, on all sites, by what the devices said when they were signed in to */
+        get: operations["count-firmware"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/health": {
         parameters: {
             query?: never;
@@ -3996,6 +4013,15 @@ export interface components {
             checklist: string;
             has_mark: boolean;
             name: string;
+        };
+        FirmwareView: {
+            /** Format: int64 */
+            devices: number;
+            maker: string;
+            model: string;
+            site: string;
+            /** @description empty where the devices tell none */
+            version: string;
         };
         FirstAccount: {
             /** @description the set-up code that the server printed at its start */
@@ -8135,6 +8161,35 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content?: never;
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "count-firmware": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["FirmwareView"][];
+                };
             };
             /** @description Error */
             default: {

@@ -51,7 +51,7 @@ describe("a form", () => {
     fireEvent.click(screen.getByRole("button", { name: "Make the site" }));
     await screen.findByText("The range cannot be read.", { exact: false });
     expect(sent).toEqual([
-      { url: "/api/sites", body: { name: "Engine Works", ranges: ["192.0.2.0/33"], confirm_large: false, link_mbps: 0 } },
+      { url: "/api/sites", body: { name: "Engine Works", customer: "", ranges: ["192.0.2.0/33"], confirm_large: false, link_mbps: 0 } },
     ]);
     await waitFor(() => expect((screen.getByLabelText("Authorised ranges") as HTMLInputElement).value).toBe("192.0.2.0/33"));
   });

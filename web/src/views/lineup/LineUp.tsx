@@ -29,7 +29,9 @@ import { Rows } from "./LineUpRows";
 const fits = (text: string) => {
   const words = text.toLowerCase().split(/\s+/).filter(Boolean);
   return (d: Device) =>
-    words.every((w) => `${d.name} ${d.address} ${d.maker} ${d.model} ${d.serial} ${d.firmware} ${d.via?.name ?? ""}`.toLowerCase().includes(w));
+    words.every((w) =>
+      `${d.name} ${d.address} ${d.maker} ${d.model} ${d.serial} ${d.firmware} ${d.via?.name ?? ""}`.toLowerCase().includes(w),
+    );
 };
 
 /** Home of a site: its cameras with their latches, a funnel above, the camera in hand beside. */

@@ -52,6 +52,7 @@ export function AtManySites({ sites, onClose }: { sites: Site[]; onClose: () => 
           </label>
         )}
         {doing === "user" && <Field label="User name" value={user} onChange={(e) => setUser(e.target.value)} disabled={going} />}
+        {!going && <Which sites={sites} onChoose={setChosen} />}
         <ul className="max-h-80 divide-y overflow-y-auto border-y">
           {sites.map((s) => (
             <Line
@@ -82,6 +83,22 @@ export function AtManySites({ sites, onClose }: { sites: Site[]; onClose: () => 
         </Foot>
       </div>
     </Sheet>
+  );
+}
+
+/** Chooses all sites at once, none, or those of a customer. */
+function Which({ sites, onChoose }: { sites: Site[]; onChoose: (ids: string[]) => void }) {
+  const customers = [...new Set(sites.flatMap((s) => s.customer || []))].sort();
+  return (
+    <div className="flex flex-wrap items-center gap-2">
+      <Button onClick={() => onChoose(sites.map((s) => s.id))}>All sites</Button>
+      <Button onClick={() => onChoose([])}>None</Button>
+      {customers.map((c) => (
+        <Button key={c} onClick={() => onChoose(sites.filter((s) => s.customer === c).map((s) => s.id))}>
+          {c}
+        </Button>
+      ))}
+    </div>
   );
 }
 

@@ -20,6 +20,7 @@ import { SiteSheet } from "@/forms/SiteSheet";
 import { Still } from "@/parts/Still";
 import { Trouble } from "@/parts/Trouble";
 import { AtManySites } from "./AtManySites";
+import { FirmwareQuestion } from "./FirmwareQuestion";
 import { reachedOf } from "./reached";
 import { Unreached } from "./Unreached";
 import { Unwell } from "./Unwell";
@@ -37,6 +38,7 @@ export function Sites() {
   const [making, setMaking] = useState(false);
   const [opening, setOpening] = useState(false);
   const [over, setOver] = useState(false);
+  const [asking, setAsking] = useState(false);
   const [palette, setPalette] = useState(false);
   const go = useNavigate();
   const list = sites.data ?? [];
@@ -60,7 +62,12 @@ export function Sites() {
           { name: "Server", run: () => go("/server") },
         ]
       : []),
-    ...(may("see") ? [{ name: "Who did what", run: () => go("/record") }] : []),
+    ...(may("see")
+      ? [
+          { name: "Firmware on all sites", run: () => setAsking(true) },
+          { name: "Who did what", run: () => go("/record") },
+        ]
+      : []),
     { name: "Your account", run: () => go("/account") },
     ...list.map((s) => ({ name: `Go to ${s.name}`, run: () => go(`/sites/${s.id}`) })),
   ];
@@ -93,7 +100,10 @@ export function Sites() {
         <div className="mb-4 flex flex-wrap items-center justify-between gap-y-2">
           <h1 className="text-xl font-semibold">Sites</h1>
           {list.length > 0 && may("arrange") && (
-            <span className="flex gap-2">
+            <span className="flex flex-wrap gap-2">
+              <Button look="quiet" onClick={() => setAsking(true)}>
+                Firmware
+              </Button>
               {list.length > 1 && may("work") && (
                 <Button look="quiet" onClick={() => setOver(true)}>
                   At many sites
@@ -171,6 +181,7 @@ export function Sites() {
       </div>
       <SiteSheet open={making} onOpenChange={setMaking} onDone={(id) => go(`/sites/${id}`)} />
       {over && <AtManySites sites={list} onClose={() => setOver(false)} />}
+      {asking && <FirmwareQuestion sites={list} onClose={() => setAsking(false)} />}
       {opening && <OpenPackSheet onClose={() => setOpening(false)} onOpened={(id) => go(`/sites/${id}/handover`)} />}
       <Palette actions={actions} open={palette} setOpen={setPalette} />
     </div>
