@@ -145,8 +145,8 @@ func background(ready string, args ...string) (stop func() int64, err error) {
 	if err := cmd.Start(); err != nil {
 		return nil, err
 	}
-	if args[0] != "serve" {
-		// Stand-ins and workers are other machines in truth: the processor is the server's and its database's first.
+	if args[0] == "worker" {
+		// A worker is another machine in truth: the processor is the server's, its database's and the cameras' first.
 		syscall.Setpriority(syscall.PRIO_PROCESS, cmd.Process.Pid, 10)
 	}
 	stop = func() int64 {

@@ -175,6 +175,8 @@ func TestWhatBecomesOfWorkThatFailed(t *testing.T) {
 	end()
 	assert.ErrorIs(t, jobs.Finish(ctx, s, deadlock), river.JobSnooze(2*time.Second))
 	assert.Equal(t, deadlock, jobs.Finish(ended, s, deadlock), "begun again, and counted")
+	late := fmt.Errorf("keeping a proof: %w", context.DeadlineExceeded)
+	assert.Equal(t, late, jobs.Finish(ctx, s, late), "the database was too slow: begun again, and counted")
 	assert.ErrorIs(t, jobs.Finish(ctx, s, errors.New("no such stream")), river.JobCancel(nil))
 	assert.NoError(t, jobs.Finish(ctx, s, nil))
 }

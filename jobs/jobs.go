@@ -323,8 +323,9 @@ func (e *env) finish(ctx context.Context, run uuid.UUID, err error) error {
 		e.log.WarnContext(ctx, "the work goes on where it was: the database is away, this worker's lease has ended or a sign-in was changed",
 			"err", err)
 		return river.JobSnooze(2 * time.Second) // it is nobody's fault and counts as no attempt
-	case ctx.Err() != nil:
-		return err // the process ends or the time is up: River runs it again
+	case ctx.Err() != nil || errors.Is(err, context.DeadlineExceeded):
+		// The process ends, the time is up, or the database has answered too late: River runs it again, later each time.
+		return err
 	}
 	// Trying again would not change it: the run says what happened.
 	keep, cancel := context.WithTimeout(context.WithoutCancel(ctx), 10*time.Second)

@@ -16,6 +16,8 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"unlatch/core/decide/act"
+	"unlatch/core/decide/evidence"
+	"unlatch/core/stream/camera"
 	"unlatch/store"
 	"unlatch/store/storetest"
 )
@@ -116,6 +118,15 @@ func TestSitesNotGivenDoNotExist(t *testing.T) {
 	assert.Greater(t, named, 15)
 	assert.Empty(t, get[[]foundView](tess, "GET", "/api/search?text=signal+stairs", nil), "nor is it found")
 	assert.Len(t, get[[]foundView](p, "GET", "/api/search?text=signal+stairs", nil), 1)
+	tell := func(id uuid.UUID, version string) {
+		require.NoError(t, s.Devices.RecordAll(t.Context(), id, nil, store.Finding{Body: evidence.SignedIn{
+			Info: camera.Info{Manufacturer: "Corvane", Model: "V4", Firmware: version}}}))
+	}
+	tell(x.own.camera, "4.1.2")
+	tell(x.other.camera, "4.1.1")
+	assert.Len(t, get[[]firmwareView](p, "GET", "/api/firmware", nil), 2)
+	assert.Equal(t, []firmwareView{{Site: x.own.id, Maker: "Corvane", Model: "V4", Version: "4.1.2", Devices: 1}},
+		get[[]firmwareView](tess, "GET", "/api/firmware", nil), "nor is its firmware counted")
 	assert.Len(t, get[[]siteView](tess, "GET", "/api/sites", nil), 1)
 	// Nor can anything be done there.
 	before := digest(t, s)

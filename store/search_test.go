@@ -60,3 +60,36 @@ func TestSearch(t *testing.T) {
 	require.NoError(t, s.Sites.Delete(ctx, sites[0]))
 	assert.Equal(t, ids[1:], find(sites, "dome"))
 }
+
+// Versions of firmware are counted by model and site, on the sites that are asked for, as devices said last.
+func TestFirmwareOfAllSites(t *testing.T) {
+	t.Parallel()
+	s := storetest.Open(t)
+	var sites []uuid.UUID
+	told := func(site uuid.UUID, endpoint, model, version string) uuid.UUID {
+		id, err := s.Devices.Sight(ctx, site, nil, sight("192.0.2.7", endpoint))
+		require.NoError(t, err)
+		require.NoError(t, s.Devices.RecordAll(ctx, id, nil, store.Finding{Body: evidence.SignedIn{
+			Info: camera.Info{Manufacturer: "Corvane", Model: model, Firmware: version}}}))
+		return id
+	}
+	for _, name := range []string{"North", "South", "Elsewhere"} {
+		site, err := s.Sites.Create(ctx, name, address.MustParse("192.0.2.0/24"))
+		require.NoError(t, err)
+		sites = append(sites, site.ID)
+		told(site.ID, "urn:1"+name, "V4", "4.1.1")
+		told(site.ID, "urn:2"+name, "V4", "4.1.1")
+	}
+	told(sites[0], "urn:1North", "V4", "4.1.2") // it was updated
+	told(sites[1], "urn:3South", "", "9")       // it tells no model
+	got, err := s.Devices.Firmware(ctx, sites[:2])
+	require.NoError(t, err)
+	assert.Equal(t, []store.FirmwareCount{
+		{Site: sites[0], Maker: "Corvane", Model: "V4", Version: "4.1.1", Devices: 1},
+		{Site: sites[1], Maker: "Corvane", Model: "V4", Version: "4.1.1", Devices: 2},
+		{Site: sites[0], Maker: "Corvane", Model: "V4", Version: "4.1.2", Devices: 1},
+	}, got)
+	got, err = s.Devices.Firmware(ctx, nil)
+	require.NoError(t, err)
+	assert.Empty(t, got)
+}

@@ -11,7 +11,8 @@ END $$;
 -- +goose StatementEnd
 
 -- The functions that follow say what they said before. A function in SQL is planned anew in every statement that calls it, which took
--- longer than most of the statements themselves; in PL/pgSQL a connection plans it once.
+-- longer than most of the statements themselves; in PL/pgSQL a connection plans it once. far_queue stays in SQL: it becomes a part of the
+-- statement that calls it, which so asks for the sites once and not for each job.
 -- +goose StatementBegin
 CREATE OR REPLACE FUNCTION far_sites() RETURNS uuid[] LANGUAGE plpgsql STABLE SECURITY DEFINER SET search_path = public, pg_temp AS $$
 BEGIN
@@ -39,12 +40,6 @@ CREATE OR REPLACE FUNCTION far_thing(thing uuid) RETURNS boolean LANGUAGE plpgsq
 BEGIN
     RETURN EXISTS (SELECT 1 FROM devices WHERE id = thing AND site_id = ANY (far_sites()))
         OR EXISTS (SELECT 1 FROM targets WHERE id = thing AND site_id = ANY (far_sites()));
-END $$;
--- +goose StatementEnd
--- +goose StatementBegin
-CREATE OR REPLACE FUNCTION far_queue(queue text) RETURNS boolean LANGUAGE plpgsql STABLE AS $$
-BEGIN
-    RETURN queue LIKE 'site-%' AND substr(queue, 6, 36) = ANY (far_sites()::text[]);
 END $$;
 -- +goose StatementEnd
 -- +goose StatementBegin

@@ -26,11 +26,20 @@ const MostEntry = 16 << 20
 // out before another or moved by whoever has the file. It is safe for concurrent use.
 type Journal struct {
 	mu      sync.Mutex
-	file    *os.File
+	file    file
 	cipher  cipher.AEAD
 	size    int64
 	most    int64
 	entries uint64
+}
+
+// A file is what a journal needs of an *os.File.
+type file interface {
+	io.ReaderAt
+	io.WriterAt
+	io.Seeker
+	io.Closer
+	Truncate(size int64) error
 }
 
 // Open opens the journal in a file, or makes one, whose entries are encrypted by a key of any length that is derived from secret. It grows
