@@ -112,7 +112,8 @@ func Begin(ctx context.Context, desk jobs.Desk, by act.Person, network string) e
 	r := &railway{desk, by, cmp.Or(network, Network)}
 	for _, x := range []struct{ name, ranges string }{{Station, "1.0/24"}, {"Engine Works", "2.0/24"}, {crossing, "3.0/24"}} {
 		id := uuid.Must(uuid.NewV7())
-		if err := r.do(ctx, act.CreateSite{ID: id, SiteForm: act.SiteForm{Name: x.name, Ranges: address.MustParse(r.on(x.ranges))}}); err != nil {
+		if err := r.do(ctx, act.CreateSite{ID: id, SiteForm: act.SiteForm{Name: x.name, Customer: "Tarnside Railway",
+			Ranges: address.MustParse(r.on(x.ranges))}}); err != nil {
 			return err
 		}
 	}

@@ -43,3 +43,32 @@ func TestOneThingAtManySites(t *testing.T) {
 	b.press("^Close$")
 	b.count("[data-over]", 0)
 }
+
+// Sites are listed by whose they are, and a customer's are chosen together. Where no device has told its firmware that is said.
+func TestSitesOfCustomers(t *testing.T) {
+	t.Parallel()
+	b := start(t)
+	b.firstAccount()
+	b.page.MustEval(`async () => {
+		for (let i = 0; i < 8; i++) {
+			const customer = ["Tarnside Railway", "Sillwater Mill", ""][i % 3];
+			const made = await fetch("/api/sites", {method: "POST", headers: {"Content-Type": "application/json"},
+				body: JSON.stringify({name: "Halt " + i, customer, ranges: ["127.43.82." + 16 * i + "/28"]})});
+			if (!made.ok) throw new Error(await made.text());
+		}
+	}`)
+	settled(t, b.page.MustNavigate(b.server.URL))
+	b.press("^customer$")
+	b.count("main h2", 3)
+	heads := b.page.MustEval(`() => [...document.querySelectorAll("main h2")].map((h) => h.textContent)`)
+	assert.Equal(t, `["Sillwater Mill","Tarnside Railway","No customer"]`, heads.JSON("", ""))
+	b.clean("sites by customer")
+	b.press("^At many sites$")
+	b.press("^Tarnside Railway$")
+	b.page.MustElementR("button", "^Begin at 3 sites$")
+	b.clean("sites of a customer chosen")
+	b.press("^Cancel$")
+	b.press("^Firmware$")
+	b.page.MustElementR("p", "No device has told its firmware yet")
+	b.clean("firmware where there is none")
+}

@@ -121,24 +121,7 @@ export function Sites() {
         <Unwell />
         <Trouble error={sites.error} />
         <Unreached sites={list} />
-        {sites.data && list.length === 0 && !may("arrange") && (
-          <p className="border-y py-12 text-center text-soft">No site is given to you yet. An owner can do that.</p>
-        )}
-        {sites.data && list.length === 0 && may("arrange") && (
-          <div className="border-y py-12 text-center">
-            <p className="mb-1 text-lg">No site yet</p>
-            <p className="mb-5 text-soft">A site is one network to work on. Name it and say which addresses belong to it.</p>
-            <Button look="next" className="h-10 px-5" onClick={() => setMaking(true)}>
-              Make the first site
-            </Button>
-            <p className="mt-4 text-soft">
-              Somebody has left you one?{" "}
-              <button type="button" className="underline underline-offset-2 hover:text-ink" onClick={() => setOpening(true)}>
-                Open their handover pack
-              </button>
-            </p>
-          </div>
-        )}
+        {sites.data && list.length === 0 && <NoSite onMake={() => setMaking(true)} onOpen={() => setOpening(true)} />}
         {many && (
           <div className="mb-3 flex flex-wrap items-center gap-3">
             <SearchField
@@ -184,6 +167,27 @@ export function Sites() {
       {asking && <FirmwareQuestion sites={list} onClose={() => setAsking(false)} />}
       {opening && <OpenPackSheet onClose={() => setOpening(false)} onOpened={(id) => go(`/sites/${id}/handover`)} />}
       <Palette actions={actions} open={palette} setOpen={setPalette} />
+    </div>
+  );
+}
+
+/** What stands where no site is: how to make one, for who may. */
+function NoSite({ onMake, onOpen }: { onMake: () => void; onOpen: () => void }) {
+  const may = useMay();
+  if (!may("arrange")) return <p className="border-y py-12 text-center text-soft">No site is given to you yet. An owner can do that.</p>;
+  return (
+    <div className="border-y py-12 text-center">
+      <p className="mb-1 text-lg">No site yet</p>
+      <p className="mb-5 text-soft">A site is one network to work on. Name it and say which addresses belong to it.</p>
+      <Button look="next" className="h-10 px-5" onClick={onMake}>
+        Make the first site
+      </Button>
+      <p className="mt-4 text-soft">
+        Somebody has left you one?{" "}
+        <button type="button" className="underline underline-offset-2 hover:text-ink" onClick={onOpen}>
+          Open their handover pack
+        </button>
+      </p>
     </div>
   );
 }
