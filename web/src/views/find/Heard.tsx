@@ -9,6 +9,7 @@ import { SearchField } from "@/parts/SearchField";
 import { ago, stillOf } from "@/parts/measures";
 import { Still } from "@/parts/Still";
 import { TileMark } from "./AddressField";
+import { holdsWords } from "@/parts/words";
 
 type Column = "address" | "name" | "kind";
 
@@ -47,17 +48,10 @@ export const Heard = memo(function Heard({
   }, []);
   useKeys({ "/": () => search.current?.focus() });
   const shown = useMemo(() => {
-    const words = text.toLowerCase().split(/\s+/).filter(Boolean);
-    const fitting =
-      words.length === 0
-        ? [...devices]
-        : devices.filter((d) =>
-            words.every(
-              (w) =>
-                `${d.address} ${d.name} ${d.kind} ${d.maker} ${d.model} ${d.serial} ${d.mac} ${d.is}` +
-                ` ${d.methods.join(" ")} ${d.via?.name ?? ""} ${d.via?.camera ?? ""}`.toLowerCase().includes(w),
-            ),
-          );
+    const holds = holdsWords(text);
+    const fitting = devices.filter((d) =>
+      holds(d.address, d.name, d.kind, d.maker, d.model, d.serial, d.mac, d.is, ...d.methods, d.via?.name, d.via?.camera),
+    );
     // The server lists in order of address already.
     return by === "address" ? fitting : fitting.sort((a, b) => a[by].localeCompare(b[by]));
   }, [devices, text, by]);

@@ -24,14 +24,12 @@ import { useView } from "./useView";
 import { columnNames, inGroups, passes, plainView, type View } from "./view";
 import { ViewMenu } from "./ViewMenu";
 import { Rows } from "./LineUpRows";
+import { holdsWords } from "@/parts/words";
 
 /** Whether a device holds every word of a text. */
 const fits = (text: string) => {
-  const words = text.toLowerCase().split(/\s+/).filter(Boolean);
-  return (d: Device) =>
-    words.every((w) =>
-      `${d.name} ${d.address} ${d.maker} ${d.model} ${d.serial} ${d.firmware} ${d.via?.name ?? ""}`.toLowerCase().includes(w),
-    );
+  const holds = holdsWords(text);
+  return (d: Device) => holds(d.name, d.address, d.maker, d.model, d.serial, d.firmware, d.via?.name);
 };
 
 /** Home of a site: its cameras with their latches, a funnel above, the camera in hand beside. */

@@ -1,14 +1,15 @@
 import type { FirmwareCount } from "@/api/client";
+import { holdsWords } from "@/parts/words";
 
 /** A model with its versions of firmware, those that most devices run first. */
 export type ModelFirmware = { maker: string; model: string; versions: { version: string; devices: number; counts: FirmwareCount[] }[] };
 
 /** Groups counts by model and version, of those that hold every word of a text. Models with several versions come first. */
 export function ofModels(counts: FirmwareCount[], text: string): ModelFirmware[] {
-  const words = text.toLowerCase().split(/\s+/).filter(Boolean);
+  const holds = holdsWords(text);
   const models = new Map<string, ModelFirmware>();
   for (const c of counts) {
-    if (!words.every((w) => `${c.maker} ${c.model} ${c.version}`.toLowerCase().includes(w))) continue;
+    if (!holds(c.maker, c.model, c.version)) continue;
     const key = JSON.stringify([c.maker, c.model]);
     const model = models.get(key) ?? { maker: c.maker, model: c.model, versions: [] };
     models.set(key, model);

@@ -1,4 +1,5 @@
 import type { Site } from "@/api/client";
+import { holdsWords } from "@/parts/words";
 import { reachedOf } from "./reached";
 
 /** What sites are put in order by: what waits for a person, the newest change, the name, or whose they are. */
@@ -14,8 +15,8 @@ const owner = (s: Site) => s.customer ?? "";
 
 /** The sites that hold every word of a text, in an order. */
 export function inOrder(sites: Site[], order: SitesOrder, text: string): Site[] {
-  const words = text.toLowerCase().split(/\s+/).filter(Boolean);
-  const list = sites.filter((s) => words.every((w) => `${s.name} ${s.customer ?? ""} ${s.ranges.join(" ")}`.toLowerCase().includes(w)));
+  const holds = holdsWords(text);
+  const list = sites.filter((s) => holds(s.name, s.customer, ...s.ranges));
   const byName = (a: Site, b: Site) => a.name.localeCompare(b.name);
   const changed = (s: Site) => s.last_act?.at ?? "";
   switch (order) {

@@ -7,6 +7,7 @@ import { fields, roles, type Role } from "@/parts/plan";
 import { type Column, columnsOf, copied, type Draft, fillDown, pasted, put, readTable, tidy, wishOf } from "./matrix";
 import type { GridActions } from "./StreamsGrid";
 import { useDrafts } from "./useDrafts";
+import { holdsWords } from "@/parts/words";
 
 export type Matrix = ReturnType<typeof useMatrix>;
 
@@ -19,8 +20,8 @@ export function useMatrix(site: string, cameras: Device[]) {
   const { drafts, set, undo, redo, canUndo, canRedo } = useDrafts(site);
 
   const devices = useMemo(() => {
-    const words = text.toLowerCase().split(/\s+/).filter(Boolean);
-    return cameras.filter((d) => words.every((w) => `${d.name} ${d.address} ${d.maker} ${d.model}`.toLowerCase().includes(w)));
+    const holds = holdsWords(text);
+    return cameras.filter((d) => holds(d.name, d.address, d.maker, d.model));
   }, [cameras, text]);
   const third = wantsThird || cameras.some((d) => d.plan?.third || d.streams.some((s) => s.role === "third"));
   const shownRoles = useMemo<readonly Role[]>(() => (third ? roles : ["main", "sub"]), [third]);
