@@ -7,7 +7,6 @@ import (
 	"os"
 	"os/exec"
 	"strings"
-	"syscall"
 	"time"
 
 	"github.com/google/uuid"
@@ -136,7 +135,11 @@ func finished(ctx context.Context, s *store.Store, r store.Run) error {
 
 // background starts a command and waits for it to say that it is ready. stop ends it and returns its largest resident size.
 func background(ready string, args ...string) (stop func() int64, err error) {
-	cmd := exec.Command(program, args...)
+	return begun(exec.Command(program, args...), ready)
+}
+
+// begun is background for a command that is prepared.
+func begun(cmd *exec.Cmd, ready string) (stop func() int64, err error) {
 	cmd.Stderr = os.Stderr
 	out, err := cmd.StdoutPipe()
 	if err != nil {
@@ -144,10 +147,6 @@ func background(ready string, args ...string) (stop func() int64, err error) {
 	}
 	if err := cmd.Start(); err != nil {
 		return nil, err
-	}
-	if args[0] == "worker" {
-		// A worker is another machine in truth: the processor is the server's, its database's and the cameras' first.
-		syscall.Setpriority(syscall.PRIO_PROCESS, cmd.Process.Pid, 10)
 	}
 	stop = func() int64 {
 		cmd.Process.Signal(os.Interrupt)
@@ -161,7 +160,7 @@ func background(ready string, args ...string) (stop func() int64, err error) {
 		said += string(buf[:n])
 		if err != nil {
 			stop()
-			return nil, fmt.Errorf("%s ended: %s", args[0], said)
+			return nil, fmt.Errorf("%s ended: %s", cmd, said)
 		}
 	}
 	go func() {

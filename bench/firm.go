@@ -5,6 +5,7 @@ import (
 	"fmt"
 	"net/netip"
 	"os"
+	"os/exec"
 	"path/filepath"
 	"slices"
 	"strings"
@@ -99,7 +100,7 @@ type firmBench struct {
 	queue   *jobs.Queue
 	dir     string
 	sites   []uuid.UUID
-	heard   []store.Device
+	heard   []uuid.UUID
 	workers []func() int64
 	undo    []func()
 }
@@ -166,7 +167,7 @@ func (f *firmBench) standIns() error {
 	return nil
 }
 
-// pair pairs the nth worker, which has every tenth of the sites from there on, and starts it.
+// pair pairs the nth worker, which has its share of the sites, and starts it.
 func (f *firmBench) pair(ctx context.Context, n int) error {
 	i := pairing.NewIdentity(f.server.page.url, "")
 	share := firmSites / firmWorkers
@@ -183,9 +184,10 @@ func (f *firmBench) pair(ctx context.Context, n int) error {
 	if err := i.Write(filepath.Join(data, "worker.json")); err != nil {
 		return err
 	}
-	os.Setenv("GOMEMLIMIT", workerMemory)
-	defer os.Unsetenv("GOMEMLIMIT")
-	stop, err := background("Working", "worker", "--data", data)
+	// A worker is another machine in truth: the processor is the server's, its database's and the cameras' first.
+	cmd := exec.Command("nice", "-n", "10", program, "worker", "--data", data)
+	cmd.Env = append(os.Environ(), "GOMEMLIMIT="+workerMemory)
+	stop, err := begun(cmd, "Working")
 	if err == nil {
 		f.workers = append(f.workers, stop)
 	}
@@ -239,6 +241,7 @@ func (p proven) share(what, kind string) figure {
 
 // prove opens the cameras of sites, which it sweeps before, until a part of them is proven. The sweeps do not count.
 func (f *firmBench) prove(ctx context.Context, sites []uuid.UUID, part float64) (proven, error) {
+	heard := map[uuid.UUID][]uuid.UUID{}
 	for _, site := range sites {
 		run, err := f.queue.Begin(ctx, site, command.Work{Kind: "sweep", Title: "Sweep", Site: &command.OnSite{Sweep: &command.Sweep{}}})
 		if err == nil {
@@ -247,19 +250,16 @@ func (f *firmBench) prove(ctx context.Context, sites []uuid.UUID, part float64) 
 		if err != nil {
 			return proven{}, err
 		}
-		heard, err := f.store.Devices.List(ctx, site)
-		if err != nil || len(heard) != firmCameras {
-			return proven{}, fmt.Errorf("%d cameras of %d are heard: %w", len(heard), firmCameras, err)
+		list, err := f.store.Devices.List(ctx, site)
+		if err != nil || len(list) != firmCameras {
+			return proven{}, fmt.Errorf("%d cameras of %d are heard: %w", len(list), firmCameras, err)
 		}
-		f.heard = append(f.heard, heard...)
+		for i := range list {
+			heard[site] = append(heard[site], list[i].ID)
+		}
+		f.heard = append(f.heard, heard[site]...)
 	}
-	for _, site := range sites {
-		var ids []uuid.UUID
-		for i := range f.heard {
-			if f.heard[i].Site == site {
-				ids = append(ids, f.heard[i].ID)
-			}
-		}
+	for site, ids := range heard {
 		if _, err := f.queue.Begin(ctx, site, command.Work{Kind: "open", Title: "Open",
 			Devices: command.Each(ids, command.Device{Open: &command.Open{}})}); err != nil {
 			return proven{}, err
@@ -348,7 +348,7 @@ func (f *firmBench) use(sites []uuid.UUID, p *proven) error {
 		p.pages = append(p.pages, took)
 	}
 	began := time.Now()
-	if err := f.server.page.send("PATCH", "/api/devices/"+f.heard[n%len(f.heard)].ID.String(), "application/json",
+	if err := f.server.page.send("PATCH", "/api/devices/"+f.heard[n%len(f.heard)].String(), "application/json",
 		strings.NewReader(fmt.Sprintf(`{"name": "Camera %d"}`, n)), nil); err != nil {
 		return err
 	}

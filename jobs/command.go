@@ -115,8 +115,7 @@ const placeWithin = time.Minute
 
 // places returns how many devices this process works on at once, whatever their sites.
 func places() int {
-	size, _ := machine.Memory()
-	return fair.Places(min(int64(size)/4*3, debug.SetMemoryLimit(-1)))
+	return fair.Places(min(machine.MayTake(), debug.SetMemoryLimit(-1)))
 }
 
 // enter waits for one of the places of this process, which sites share: one of two thousand cameras keeps none of five waiting. leave is

@@ -85,7 +85,8 @@ func (s Runs) Progress(ctx context.Context, run uuid.UUID, doing string, done in
 	return s.step(ctx, "doing = $3, done = CASE WHEN $4 < 0 THEN done ELSE $4 END", run, doing, done)
 }
 
-// step changes a run and tells readers of it, in one statement. It is said of every step of every device, so that it waits for no disk.
+// step changes a run and tells readers of it, in one statement. It waits for no disk, since every step
+// of every device does it.
 func (s Runs) step(ctx context.Context, set string, run uuid.UUID, args ...any) error {
 	var told int
 	err := s.on(ctx).GetContext(ctx, &told, `WITH stepped AS (UPDATE runs SET `+set+` WHERE id = $1 RETURNING site_id),

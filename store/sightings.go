@@ -250,7 +250,7 @@ func (s Devices) Record(ctx context.Context, d *Device, run *uuid.UUID, f Findin
 }
 
 // RecordAll appends findings of a device, all of them or none. It is one way to the database and back, in a transaction of its own, which
-// may be one of Lazily.
+// waits for no disk under Lazily.
 func (s Devices) RecordAll(ctx context.Context, device uuid.UUID, run *uuid.UUID, fs ...Finding) error {
 	var b pgx.Batch
 	if err := s.queueFindings(ctx, &b, run, device, fs); err != nil {

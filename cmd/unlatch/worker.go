@@ -96,11 +96,11 @@ func workerCommand() *cobra.Command {
 	return c
 }
 
-// boundMemory has the program give memory back before it takes more than three quarters of what the machine has: a small one in a cabinet
+// boundMemory has the program give memory back before it takes more than it may: a small machine in a cabinet
 // has nobody who starts it again. GOMEMLIMIT in the environment says otherwise.
 func boundMemory() {
-	if size, _ := machine.Memory(); size > 0 && os.Getenv("GOMEMLIMIT") == "" {
-		debug.SetMemoryLimit(int64(size / 4 * 3))
+	if most := machine.MayTake(); most > 0 && os.Getenv("GOMEMLIMIT") == "" {
+		debug.SetMemoryLimit(most)
 	}
 }
 

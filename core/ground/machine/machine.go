@@ -113,6 +113,13 @@ func Memory() (size, free uint64) {
 	return size, free
 }
 
+// MayTake returns how many bytes of memory a process of this machine is to take at most, so that some is left for all else: three quarters
+// of what there is; 0 where that is not known.
+func MayTake() int64 {
+	size, _ := Memory()
+	return int64(size / 4 * 3)
+}
+
 func disk(folder string) Disk {
 	var s unix.Statfs_t
 	if folder == "" || unix.Statfs(folder, &s) != nil {

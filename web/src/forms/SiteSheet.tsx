@@ -5,6 +5,7 @@ import { Problem, type Site } from "@/api/client";
 import { useInterfaces, useSites } from "@/api/queries";
 import { Both } from "@/parts/Both";
 import { Button } from "@/parts/Button";
+import { customersOf } from "@/parts/customers";
 import { Foot } from "@/parts/Foot";
 import { Field } from "./Field";
 import { useSchema } from "./useSchema";
@@ -41,7 +42,7 @@ export function SiteSheet({
   onDone: (id: string) => void;
 }) {
   const interfaces = useInterfaces();
-  const customers = [...new Set(useSites().data?.flatMap((s) => s.customer || []))].sort();
+  const customers = customersOf(useSites().data ?? []);
   const form = useSchema(Schema, {
     name: site?.name ?? "",
     customer: site?.customer ?? "",

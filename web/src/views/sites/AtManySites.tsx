@@ -6,6 +6,7 @@ import { Field } from "@/forms/Field";
 import { Button } from "@/parts/Button";
 import { Check } from "@/parts/Check";
 import { Choice } from "@/parts/Choice";
+import { customersOf } from "@/parts/customers";
 import { Foot } from "@/parts/Foot";
 import { Sheet } from "@/parts/Sheet";
 import { begin, type Doing, forecast, type Order, stop } from "./over";
@@ -88,12 +89,11 @@ export function AtManySites({ sites, onClose }: { sites: Site[]; onClose: () => 
 
 /** Chooses all sites at once, none, or those of a customer. */
 function Which({ sites, onChoose }: { sites: Site[]; onChoose: (ids: string[]) => void }) {
-  const customers = [...new Set(sites.flatMap((s) => s.customer || []))].sort();
   return (
     <div className="flex flex-wrap items-center gap-2">
       <Button onClick={() => onChoose(sites.map((s) => s.id))}>All sites</Button>
       <Button onClick={() => onChoose([])}>None</Button>
-      {customers.map((c) => (
+      {customersOf(sites).map((c) => (
         <Button key={c} onClick={() => onChoose(sites.filter((s) => s.customer === c).map((s) => s.id))}>
           {c}
         </Button>
