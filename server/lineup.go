@@ -14,6 +14,7 @@ import (
 
 	"github.com/danielgtaylor/huma/v2"
 	"github.com/google/uuid"
+	"golang.org/x/sync/errgroup"
 
 	"unlatch/core/decide/latch"
 	"unlatch/core/stream/sighting"
@@ -114,26 +115,79 @@ func (c changesView) ends() (head, tail []byte) {
 	return append(head[:len(head)-1], `,"devices":[`...), append(append([]byte(`],"gone":`), gone...), '}')
 }
 
-// site returns a site's line-up, brought up to date. The caller unlocks it.
-func (l *lineUp) site(ctx context.Context, id uuid.UUID) (*siteLineUp, error) {
+// atOnce is how many sites are brought up to date side by side.
+const atOnce = 4
+
+// each calls look with the line-up of each of the sites, brought up to date; what has changed at all of them is asked once. look is called
+// for several sites side by side. A site that is no more is left out.
+func (l *lineUp) each(ctx context.Context, ids []uuid.UUID, look func(id uuid.UUID, s *siteLineUp)) error {
+	marks := map[uuid.UUID]string{}
+	for _, id := range ids {
+		s := l.held(id)
+		s.mu.Lock()
+		marks[id] = s.mark
+		s.mu.Unlock()
+	}
+	changes, err := l.store.Devices.ChangesOf(ctx, marks)
+	if err != nil {
+		return err
+	}
+	group, ctx := errgroup.WithContext(ctx)
+	group.SetLimit(atOnce)
+	for _, id := range ids {
+		group.Go(func() error {
+			c, there := changes[id]
+			if !there {
+				l.forget(id)
+				return nil
+			}
+			s := l.held(id)
+			s.mu.Lock()
+			defer s.mu.Unlock()
+			// Somebody else may have brought it up to date meanwhile; these changes were seen before that.
+			if s.mark == marks[id] {
+				if err := s.take(ctx, l.store, id, c, l.now()); err != nil {
+					return err
+				}
+			}
+			look(id, s)
+			return nil
+		})
+	}
+	return group.Wait()
+}
+
+// held returns what is held of a site, as it is.
+func (l *lineUp) held(id uuid.UUID) *siteLineUp {
 	l.mu.Lock()
+	defer l.mu.Unlock()
 	s := l.sites[id]
 	if s == nil {
 		s = &siteLineUp{devices: map[uuid.UUID]*lineUpRow{}, consents: map[uuid.UUID]time.Time{}}
 		l.sites[id] = s
 	}
-	l.mu.Unlock()
+	return s
+}
+
+// site returns a site's line-up, brought up to date. The caller unlocks it.
+func (l *lineUp) site(ctx context.Context, id uuid.UUID) (*siteLineUp, error) {
+	s := l.held(id)
 	s.mu.Lock()
 	if err := s.update(ctx, l.store, id, l.now()); err != nil {
 		s.mu.Unlock()
 		if errors.Is(err, store.ErrNotFound) {
-			l.mu.Lock()
-			delete(l.sites, id)
-			l.mu.Unlock()
+			l.forget(id)
 		}
 		return nil, err
 	}
 	return s, nil
+}
+
+// forget lets go of a site that is no more.
+func (l *lineUp) forget(id uuid.UUID) {
+	l.mu.Lock()
+	defer l.mu.Unlock()
+	delete(l.sites, id)
 }
 
 // update reads what has changed since the last time.
@@ -142,6 +196,11 @@ func (s *siteLineUp) update(ctx context.Context, st *store.Store, site uuid.UUID
 	if err != nil {
 		return err
 	}
+	return s.take(ctx, st, site, c, now)
+}
+
+// take reads the devices that have changed.
+func (s *siteLineUp) take(ctx context.Context, st *store.Store, site uuid.UUID, c store.Changes, now time.Time) error {
 	if c.Whole {
 		all, err := st.Devices.List(ctx, site)
 		if err != nil {

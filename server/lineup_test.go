@@ -239,3 +239,44 @@ func TestTheEventStreamCarriesChanges(t *testing.T) {
 	require.Len(t, second.Devices, 1)
 	assert.Equal(t, []string{first.Version, "While it looks"}, []string{second.Since, second.Devices[0].Name})
 }
+
+// The list of sites counts what each of them has by now, whoever asks beside it, and leaves out what is no more.
+func TestTheListOfSitesIsAsOfNow(t *testing.T) {
+	t.Parallel()
+	p, s, _ := serve(t, storetest.URL(t))
+	p.setUp()
+	var sheds []*shed
+	for n := range 2 * atOnce {
+		sheds = append(sheds, newShed(t, p, s, n))
+	}
+	counted := func() []int {
+		_, raw, _ := p.do("GET", "/api/sites", nil)
+		var list []siteView
+		require.NoError(t, json.Unmarshal([]byte(raw), &list), raw)
+		by := map[uuid.UUID]int{}
+		for _, v := range list {
+			by[v.ID] = v.Cameras
+		}
+		var out []int
+		for _, x := range sheds {
+			n, there := by[x.site.ID]
+			if !there {
+				n = -1
+			}
+			out = append(out, n)
+		}
+		return out
+	}
+	assert.Equal(t, []int{0, 1, 2, 3, 4, 5, 6, 7}, counted())
+
+	sheds[2].sight(t, "urn:new", "192.0.2.90")
+	_, err := s.Devices.Forget(context.Background(), sheds[5].site.ID, sheds[5].ids[:2])
+	require.NoError(t, err)
+	require.NoError(t, s.Sites.Delete(context.Background(), sheds[3].site.ID))
+	var beside sync.WaitGroup
+	for _, x := range sheds[4:] {
+		beside.Go(func() { p.do("GET", "/api/sites/"+x.site.ID.String()+"/changes", nil) })
+	}
+	assert.Equal(t, []int{0, 1, 3, -1, 4, 3, 6, 7}, counted())
+	beside.Wait()
+}

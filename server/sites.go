@@ -2,6 +2,8 @@ package server
 
 import (
 	"context"
+	"maps"
+	"slices"
 	"time"
 
 	"github.com/danielgtaylor/huma/v2"
@@ -108,25 +110,26 @@ func (s sites) list(ctx context.Context) ([]siteView, error) {
 	if err != nil {
 		return nil, s.explain(err)
 	}
-	out := []siteView{}
+	p := person(ctx)
+	out, at := []siteView{}, map[uuid.UUID]int{}
 	for _, site := range sites {
-		switch p := person(ctx); {
+		switch {
 		case !p.Given(site.ID):
+			continue
 		case !p.Role.May(act.See):
 			out = append(out, plainSite(site))
-		default:
-			v, err := s.siteView(ctx, site)
-			if err != nil {
-				return nil, s.explain(err)
-			}
-			v.Work = work[site.ID]
-			if l, ok := newest[site.ID]; ok {
-				v.LastAct = &lastActView{At: l.At, By: l.Person, Action: l.Action, Subject: l.Subject}
-			}
-			out = append(out, v)
+			continue
 		}
+		v := viewOfSite(site)
+		v.Work = work[site.ID]
+		if l, ok := newest[site.ID]; ok {
+			v.LastAct = &lastActView{At: l.At, By: l.Person, Action: l.Action, Subject: l.Subject}
+		}
+		at[site.ID] = len(out)
+		out = append(out, v)
 	}
-	return out, nil
+	err = s.lineUp.each(ctx, slices.Collect(maps.Keys(at)), func(id uuid.UUID, list *siteLineUp) { list.sum(&out[at[id]]) })
+	return out, s.explain(err)
 }
 
 func (s sites) routes(api huma.API) {
@@ -225,10 +228,7 @@ func (s sites) interfaces(ctx context.Context) (*struct{ Body []interfaceView },
 }
 
 func (s sites) siteView(ctx context.Context, site store.Site) (siteView, error) {
-	v := siteView{ID: site.ID, Name: site.Name, Ranges: site.Ranges.Strings(), Addresses: site.Ranges.Count(),
-		Network: viewOfNetwork(site.Network), Watch: site.Watch, Customer: site.Customer, LinkMbps: site.LinkMbps,
-		Reached: site.Reached, Far: site.Far, Storms: site.Storms,
-		Created: site.Created, Funnel: map[string]int{}, Stills: []uuid.UUID{}}
+	v := viewOfSite(site)
 	list, err := s.lineUp.site(ctx, site.ID)
 	if err != nil {
 		return v, err
@@ -236,4 +236,12 @@ func (s sites) siteView(ctx context.Context, site store.Site) (siteView, error) 
 	defer list.mu.Unlock()
 	list.sum(&v)
 	return v, nil
+}
+
+// viewOfSite returns a site without what stands in its line-up.
+func viewOfSite(site store.Site) siteView {
+	return siteView{ID: site.ID, Name: site.Name, Ranges: site.Ranges.Strings(), Addresses: site.Ranges.Count(),
+		Network: viewOfNetwork(site.Network), Watch: site.Watch, Customer: site.Customer, LinkMbps: site.LinkMbps,
+		Reached: site.Reached, Far: site.Far, Storms: site.Storms,
+		Created: site.Created, Funnel: map[string]int{}, Stills: []uuid.UUID{}}
 }

@@ -1,12 +1,14 @@
 package store
 
 import (
+	"cmp"
 	"context"
-	"database/sql"
+	"encoding/json"
 	"errors"
-	"unlatch/core/decide/act"
 
 	"github.com/google/uuid"
+
+	"unlatch/core/decide/act"
 )
 
 // Changes are what is new at a site since a reader last looked.
@@ -19,21 +21,46 @@ type Changes struct {
 // Changes looks what has changed at a site since mark; "" is from the beginning. A change that was made by a transaction which ended after
 // the last look is found, however early it began; one may be told of twice.
 func (s Devices) Changes(ctx context.Context, site uuid.UUID, mark string) (Changes, error) {
-	if mark == "" {
-		mark = "0"
+	of, err := s.ChangesOf(ctx, map[uuid.UUID]string{site: mark})
+	if err != nil {
+		return Changes{}, err
 	}
-	var row struct {
-		Mark    string       `db:"mark"`
-		Whole   sql.NullBool `db:"whole"`
-		Devices uuidList     `db:"devices"`
+	c, ok := of[site]
+	if !ok {
+		return Changes{}, ErrNotFound
 	}
-	err := s.on(ctx).GetContext(ctx, &row, `SELECT pg_snapshot_xmin(pg_current_snapshot())::text AS mark,
-		(SELECT changed >= $2::xid8 FROM sites WHERE id = $1) AS whole,
-		(SELECT COALESCE(json_agg(device_id), '[]') FROM device_marks WHERE site_id = $1 AND changed >= $2::xid8) AS devices`, site, mark)
-	if err == nil && !row.Whole.Valid {
-		err = ErrNotFound
+	return c, nil
+}
+
+// ChangesOf is Changes for several sites in one statement, each with its mark. A site that does not exist is not in what it returns.
+func (s Devices) ChangesOf(ctx context.Context, marks map[uuid.UUID]string) (map[uuid.UUID]Changes, error) {
+	type asked struct {
+		Site uuid.UUID `json:"site"`
+		Mark string    `json:"mark"`
 	}
-	return Changes{Mark: row.Mark, Whole: row.Whole.Bool, Devices: row.Devices}, err
+	list := []asked{}
+	for site, mark := range marks {
+		list = append(list, asked{site, cmp.Or(mark, "0")})
+	}
+	raw, err := json.Marshal(list)
+	if err != nil {
+		return nil, err
+	}
+	var rows []struct {
+		Site    uuid.UUID `db:"id"`
+		Mark    string    `db:"mark"`
+		Whole   bool      `db:"whole"`
+		Devices uuidList  `db:"devices"`
+	}
+	err = s.on(ctx).SelectContext(ctx, &rows, `SELECT s.id, pg_snapshot_xmin(pg_current_snapshot())::text AS mark,
+		s.changed >= a.mark::xid8 AS whole,
+		(SELECT COALESCE(json_agg(device_id), '[]') FROM device_marks WHERE site_id = s.id AND changed >= a.mark::xid8) AS devices
+		FROM json_to_recordset($1) AS a(site uuid, mark text) JOIN sites s ON s.id = a.site`, string(raw))
+	out := map[uuid.UUID]Changes{}
+	for _, r := range rows {
+		out[r.Site] = Changes{Mark: r.Mark, Whole: r.Whole, Devices: r.Devices}
+	}
+	return out, err
 }
 
 // Of returns devices with their derived status, in order of address. Those that are no more are left out.

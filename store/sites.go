@@ -38,7 +38,7 @@ type Site struct {
 // siteQuery reads sites with what lies beside them, in one go, and with more columns.
 func siteQuery(more string) string {
 	return `SELECT s.id, s.name, to_json(s.ranges) AS ranges, s.network, s.watch, s.customer, s.link_mbps, s.created_at,
-		EXISTS (SELECT 1 FROM worker_sites w WHERE w.site_id = s.id) AS reached, far_site(s.id) AS far, site_workers(s.id) AS workers,
+		far_site(s.id) AS far, site_workers(s.id) AS workers,
 		(SELECT COALESCE(json_agg(json_build_object('address', addr, 'first_at', first_at, 'last_at', last_at, 'dropped', dropped)
 			ORDER BY dropped DESC, addr), '[]') FROM storms t WHERE t.site_id = s.id) AS storms` + more + ` FROM sites s`
 }
@@ -52,7 +52,6 @@ type siteRow struct {
 	Owner   string    `db:"customer"`
 	Link    int       `db:"link_mbps"`
 	Created time.Time `db:"created_at"`
-	Reached bool      `db:"reached"`
 	Far     bool      `db:"far"`
 	Workers int       `db:"workers"`
 	Storms  []byte    `db:"storms"` // JSON
@@ -60,7 +59,7 @@ type siteRow struct {
 
 func (r siteRow) site() (Site, error) {
 	site := Site{ID: r.ID, Name: r.Name, Watch: r.Watch, Customer: r.Owner, LinkMbps: r.Link, Created: r.Created,
-		Reached: r.Reached, Far: r.Far, Workers: r.Workers}
+		Reached: r.Workers > 0, Far: r.Far, Workers: r.Workers}
 	return site, errors.Join(json.Unmarshal(r.Ranges, &site.Ranges), json.Unmarshal(r.Network, &site.Network),
 		json.Unmarshal(r.Storms, &site.Storms))
 }
