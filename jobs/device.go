@@ -78,7 +78,8 @@ func (e *env) deviceJob(ctx context.Context, run uuid.UUID, d *store.Device) (*d
 	}
 	job := &deviceJob{env: e, site: site, run: run, changed: &sync.Map{}}
 	job.Work = bringup.Start(d.Latch(), bringup.Config{
-		Record: record{job}, Keyring: keyring{job}, Report: reporter{job}, Targets: drivers, Guard: guard, Link: e.links.of(site),
+		Record: record{job}, Keyring: keyring{job}, Report: reporter{job}, Targets: drivers, Guard: guard,
+		Link: e.links.of(site), Lists: &e.lists,
 		Watch: e.hooks.Watch, OnlyChange: e.hooks.OnlyChanges, OnlyLook: e.onlyLooks,
 		Budgets: e.hooks.Budgets,
 	})

@@ -28,6 +28,7 @@ import (
 	"unlatch/core/ground/redact"
 	"unlatch/core/ground/wiretext"
 	"unlatch/core/stream/conversion"
+	"unlatch/core/work/bringup"
 	"unlatch/core/work/convert"
 	"unlatch/core/work/fanout"
 	"unlatch/core/work/live"
@@ -251,6 +252,7 @@ type env struct {
 
 	packing    chan struct{} // held by whoever makes a handover pack: one takes some hundred MB
 	links      links
+	lists      bringup.Lists
 	meter      *meter
 	traced     bool // spans go somewhere
 	onlyLooks  bool // nothing is changed

@@ -10,6 +10,7 @@ import (
 	"github.com/google/uuid"
 	"github.com/riverqueue/river"
 
+	"unlatch/core/stream/picturematch"
 	"unlatch/core/wire/target"
 	"unlatch/core/wire/target/byhand"
 	"unlatch/core/wire/target/feed"
@@ -204,6 +205,6 @@ func (r record) Still(ctx context.Context, device uuid.UUID) ([]byte, error) {
 	return r.store().Devices.StillOf(ctx, device)
 }
 
-func (r record) Stills(ctx context.Context) (map[uuid.UUID][]byte, error) {
-	return r.store().Devices.Stills(ctx, r.job.site.ID)
+func (r record) Alike(ctx context.Context, shown picturematch.Print, target uuid.UUID) (map[uuid.UUID][]byte, error) {
+	return r.store().Devices.Alike(ctx, r.job.site.ID, shown.Sketch(), target)
 }

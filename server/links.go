@@ -32,6 +32,7 @@ type oneLink struct {
 	*link.Link
 	worker uuid.UUID
 	from   string
+	wanted chan struct{} // gets a value when the worker shall show that it answers
 }
 
 // Bounds of a link.
@@ -41,19 +42,44 @@ const (
 	aliveBy        = 5 * time.Second
 )
 
-func (s *links) connected(worker uuid.UUID) bool {
-	s.mu.Lock()
-	defer s.mu.Unlock()
-	return s.byID[worker] != nil
-}
+func (s *links) connected(worker uuid.UUID) bool { return s.of(worker) != nil }
 
 // end ends the connection of a worker.
 func (s *links) end(worker uuid.UUID) {
-	s.mu.Lock()
-	l := s.byID[worker]
-	s.mu.Unlock()
-	if l != nil {
+	if l := s.of(worker); l != nil {
 		l.Close()
+	}
+}
+
+// of returns the connection of a worker to this server; nil for none.
+func (s *links) of(worker uuid.UUID) *oneLink {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	return s.byID[worker]
+}
+
+// asked bounds what an event of the database has this server do. Paired workers can make events too.
+const asked = 10 * time.Second
+
+// endIfRevoked ends the connection of a worker that was revoked.
+func (s *links) endIfRevoked(worker uuid.UUID) {
+	if s.of(worker) == nil {
+		return
+	}
+	ctx, done := context.WithTimeout(context.Background(), asked)
+	defer done()
+	if w, err := s.pictures.store.Paired.Get(ctx, worker); err != nil || w.Revoked != nil {
+		s.end(worker) // where that cannot be known, it comes back if it may
+	}
+}
+
+// see sees whether a worker that is connected to this server answers, which another server wants to know.
+func (s *links) see(worker uuid.UUID) {
+	if l := s.of(worker); l != nil {
+		select {
+		case l.wanted <- struct{}{}:
+		default: // it is being seen to
+		}
 	}
 }
 
@@ -103,11 +129,9 @@ func (d *door) Admit(ctx context.Context, _ link.Hello) error {
 
 // alone refuses a worker that is connected already, and answers there: either it was started twice, or somebody has its key.
 func (s *links) alone(ctx context.Context, id uuid.UUID) error {
-	s.mu.Lock()
-	old := s.byID[id]
-	s.mu.Unlock()
+	old := s.of(id)
 	if old == nil {
-		return nil
+		return s.aloneElsewhere(ctx, id)
 	}
 	answered := make(chan bool, 1)
 	go func() {
@@ -125,7 +149,42 @@ func (s *links) alone(ctx context.Context, id uuid.UUID) error {
 		old.Close() // it was cut off, and the server had not noticed yet
 		return nil
 	}
-	return &link.Refusal{Problem: "A worker with this key is connected already, from " + old.from + ".",
+	return connectedAlready(old.from)
+}
+
+// aloneElsewhere refuses a worker that is connected to another server of the same database, and answers there.
+func (s *links) aloneElsewhere(ctx context.Context, id uuid.UUID) error {
+	paired := s.pictures.store.Paired
+	if there, err := paired.Works(ctx, id); err != nil || !there {
+		return err
+	}
+	since, err := paired.Want(ctx, id)
+	if err != nil {
+		return err
+	}
+	for deadline := time.After(aliveBy); ; {
+		select {
+		case <-ctx.Done():
+			return ctx.Err()
+		case <-deadline: // its server has not heard it either, and ends that connection
+			return nil
+		case <-time.After(100 * time.Millisecond):
+		}
+		w, err := paired.Get(ctx, id)
+		if err != nil {
+			return err
+		}
+		if w.Seen != nil && w.Seen.After(since) {
+			return connectedAlready(w.From)
+		}
+		if there, err := paired.Works(ctx, id); err != nil || !there {
+			return err
+		}
+	}
+}
+
+func connectedAlready(from string) error {
+	return &link.Refusal{Problem: "A worker with this key is connected already, from " + from + ".",
 		Fix: "Stop that one, or, where it is none of yours, revoke the worker on the server and pair it anew."}
 }
 
@@ -149,7 +208,7 @@ func (s *links) ServeHTTP(w http.ResponseWriter, r *http.Request) {
 	}
 	defer l.Close()
 	id := d.worker.ID
-	one := &oneLink{l, id, from}
+	one := &oneLink{l, id, from, make(chan struct{}, 1)}
 	s.mu.Lock()
 	s.byID[id] = one
 	s.mu.Unlock()
@@ -202,6 +261,7 @@ func (s *links) hear(ctx context.Context, id uuid.UUID, l *oneLink, h link.Hello
 			return
 		case <-l.Done():
 			return
+		case <-l.wanted:
 		case <-time.After(heardEvery):
 		}
 	}

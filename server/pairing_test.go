@@ -8,6 +8,7 @@ import (
 	"log/slog"
 	"net/http"
 	"net/url"
+	"path/filepath"
 	"testing"
 	"time"
 
@@ -29,16 +30,18 @@ type pairedSite struct {
 	s  *store.Store
 	to jobs.ServerAddress
 	id string
+	on store.Options // of its database
 }
 
 func newPairedSite(t *testing.T) *pairedSite {
-	p, s, _ := serve(t, storetest.URL(t))
+	on := store.Options{URL: storetest.URL(t), KeyFile: filepath.Join(t.TempDir(), "key")}
+	p, s, _ := serveOn(t, on, Config{})
 	p.setUp()
 	made, err := s.Sites.Create(t.Context(), "Viaduct", address.MustParse("192.0.2.0/24"))
 	require.NoError(t, err)
 	to, err := url.Parse(p.url)
 	require.NoError(t, err)
-	return &pairedSite{t, p, s, jobs.ServerAddress{URL: to}, made.ID.String()}
+	return &pairedSite{t, p, s, jobs.ServerAddress{URL: to}, made.ID.String(), on}
 }
 
 // ask has a machine ask to be paired.
@@ -148,6 +151,82 @@ func TestAStolenKey(t *testing.T) {
 	c, err = first.Dial(t.Context(), "tcp", "")
 	require.NoError(t, err, "the first one goes on")
 	c.Close()
+}
+
+// Two servers of one database: a key is used at one of them at once, and a worker that is revoked at one is cut off from the other.
+func TestAWorkerAndTwoServers(t *testing.T) {
+	t.Parallel()
+	x := newPairedSite(t)
+	other, _, _ := serveOn(t, x.on, Config{})
+	i := x.pair("Viaduct cabinet")
+	theirs := i
+	theirs.Server = other.url
+	first, ended := x.uplink(theirs)
+	c, err := first.Dial(t.Context(), "tcp", "")
+	require.NoError(t, err)
+	c.Close()
+	far, err := store.OpenWith(t.Context(), store.Options{URL: "postgres://worker@link/?sslmode=disable", Dial: first.Dial, AsIs: true})
+	require.NoError(t, err)
+	defer far.Close()
+	_, err = far.Sites.List(t.Context())
+	require.NoError(t, err)
+
+	thief, _ := x.uplink(i)
+	ctx, done := context.WithTimeout(t.Context(), 3*time.Second)
+	defer done()
+	_, err = thief.Dial(ctx, "tcp", "")
+	require.ErrorIs(t, err, context.DeadlineExceeded)
+	require.Eventually(t, func() bool { return x.list()[0].Twice != nil }, time.Minute, 20*time.Millisecond)
+	_, err = far.Sites.List(t.Context())
+	require.NoError(t, err, "the first one goes on")
+
+	// An event alone, which paired workers can make as well, ends nobody's connection.
+	_, err = x.s.SQL().ExecContext(t.Context(), "SELECT pg_notify('unlatch', $1)", `{"what":"revoked","id":"`+i.Worker+`"}`)
+	require.NoError(t, err)
+	time.Sleep(200 * time.Millisecond)
+	_, err = far.Sites.List(t.Context())
+	require.NoError(t, err)
+	select {
+	case err := <-ended:
+		t.Fatal("it was cut off by an event of nobody: ", err)
+	default:
+	}
+
+	status, _, _ := x.p.do("DELETE", "/api/paired-workers/"+i.Worker, nil)
+	require.Equal(t, 204, status)
+	select {
+	case err := <-ended:
+		var no *link.Refusal
+		require.ErrorAs(t, err, &no)
+	case <-time.After(time.Minute):
+		t.Fatal("it is connected to the other server still")
+	}
+}
+
+// When a worker goes over to another server of the database it is let in there at once.
+func TestAWorkerGoesToTheOtherServer(t *testing.T) {
+	t.Parallel()
+	x := newPairedSite(t)
+	other, _, _ := serveOn(t, x.on, Config{})
+	i := x.pair("Viaduct cabinet")
+	ctx, end := context.WithCancel(t.Context())
+	u, err := jobs.NewUplink(i, link.Hello{Machine: "box-3", Version: "0.1"}, slog.New(slog.DiscardHandler))
+	require.NoError(t, err)
+	gone := make(chan struct{})
+	go func() { u.Run(ctx); close(gone) }()
+	far, err := store.OpenWith(t.Context(), store.Options{URL: "postgres://worker@link/?sslmode=disable", Dial: u.Dial, AsIs: true})
+	require.NoError(t, err)
+	defer far.Close()
+	_, err = far.Sites.List(t.Context())
+	require.NoError(t, err)
+	end()
+	<-gone
+	i.Server = other.url
+	next, _ := x.uplink(i)
+	c, err := next.Dial(t.Context(), "tcp", "")
+	require.NoError(t, err)
+	c.Close()
+	assert.Nil(t, x.list()[0].Twice, "nobody had its key")
 }
 
 // A code is good once, and whoever asks without end is let wait.

@@ -88,11 +88,14 @@ type Server struct {
 
 // heard takes an event of the database.
 func (s *Server) heard(e store.Event) {
-	if e.What == store.WorkerRevoked {
-		s.links.end(e.ID)
-		return
+	switch e.What {
+	case store.WorkerRevoked:
+		go s.links.endIfRevoked(e.ID)
+	case store.WorkerWanted:
+		go s.links.see(e.ID)
+	default:
+		s.hub.publish(e)
 	}
-	s.hub.publish(e)
 }
 
 // mostHashes is how many passwords are judged at once: each takes 64 MiB.

@@ -55,7 +55,7 @@ var farRights = map[string]string{
 	"site_plans":        "SELECT",
 	"sites":             "SELECT, UPDATE (changed)",
 	"spans":             "SELECT, INSERT, UPDATE",
-	"stills":            "SELECT, INSERT",
+	"stills":            "SELECT, INSERT, UPDATE (sketch)",
 	"storms":            "SELECT, INSERT, UPDATE, DELETE",
 	"stream_roles":      "SELECT",
 	"target_agreements": "SELECT, UPDATE (identity, ended_at, ended_why)",

@@ -175,6 +175,20 @@ func (s Paired) Heard(ctx context.Context, id uuid.UUID, from, version string, d
 	return err
 }
 
+// Want has every server that the worker is connected to see whether it answers, and returns the moment from which on Heard says so.
+func (s Paired) Want(ctx context.Context, id uuid.UUID) (since time.Time, err error) {
+	if err = s.on(ctx).GetContext(ctx, &since, "SELECT clock_timestamp()"); err != nil {
+		return since, err
+	}
+	return since, s.notify(ctx, s.on(ctx), Event{What: WorkerWanted, ID: id})
+}
+
+// Works reports whether a worker has connections to the database, whichever server leads them there.
+func (s Paired) Works(ctx context.Context, id uuid.UUID) (yes bool, err error) {
+	return yes, notFoundIfNone(s.on(ctx).GetContext(ctx, &yes, `SELECT EXISTS (SELECT 1 FROM pg_stat_activity a WHERE a.usename = w.role)
+		FROM paired_workers w WHERE id = $1`, id))
+}
+
 // Twice keeps that somebody else used a worker's key while it was connected.
 func (s Paired) Twice(ctx context.Context, id uuid.UUID, from string) error {
 	_, err := s.on(ctx).ExecContext(ctx, "UPDATE paired_workers SET twice_at = now(), twice_from = $2 WHERE id = $1", id, from)

@@ -309,30 +309,3 @@ func (s Targets) Screens(ctx context.Context, id uuid.UUID) (out []feed.Screen, 
 	}
 	return out, err
 }
-
-// Stills returns the latest pictures of a site's cameras, of the main stream where there is one.
-func (s Devices) Stills(ctx context.Context, site uuid.UUID) (map[uuid.UUID][]byte, error) {
-	return s.stills(ctx, "d.site_id = $1", site)
-}
-
-// StillOf returns the latest picture of one camera; nil where there is none.
-func (s Devices) StillOf(ctx context.Context, device uuid.UUID) ([]byte, error) {
-	m, err := s.stills(ctx, "d.id = $1", device)
-	return m[device], err
-}
-
-func (s Devices) stills(ctx context.Context, where string, arg any) (map[uuid.UUID][]byte, error) {
-	var rows []struct {
-		Device uuid.UUID `db:"device_id"`
-		JPEG   []byte    `db:"jpeg"`
-	}
-	err := s.on(ctx).SelectContext(ctx, &rows,
-		`SELECT DISTINCT ON (e.device_id) e.device_id, p.jpeg FROM evidence e JOIN devices d ON d.id = e.device_id
-		JOIN stills p ON p.id::text = e.body ->> 'still' WHERE e.kind = 'proof' AND `+where+`
-		ORDER BY e.device_id, e.body ->> 'role' = 'main' DESC, e.at DESC`, arg)
-	out := map[uuid.UUID][]byte{}
-	for _, r := range rows {
-		out[r.Device] = r.JPEG
-	}
-	return out, err
-}

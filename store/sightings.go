@@ -179,7 +179,8 @@ var recordQuery = `WITH lease AS (SELECT 1 FROM workers WHERE name = $1 AND epoc
 	device AS (SELECT id FROM devices WHERE id = $3 AND ($4 OR EXISTS (SELECT 1 FROM lease)) FOR KEY SHARE), ` + deviceMarked + `,
 	kept AS (INSERT INTO evidence (id, device_id, run_id, at, kind, subject, body, exchange)
 		SELECT $5, $3, $6, CASE WHEN $15 THEN clock_timestamp() ELSE $7 END, $8, $9, $10, $11 FROM changed RETURNING id),
-	picture AS (INSERT INTO stills (id, device_id, jpeg) SELECT $12, $3, $13 FROM kept WHERE $13::bytea IS NOT NULL),
+	picture AS (INSERT INTO stills (id, device_id, jpeg, sketch) SELECT $12, $3, $13, $16::text::bit varying FROM kept
+		WHERE $13::bytea IS NOT NULL),
 	told AS (` + tellOf("device", "$3", "changed", "$14") + `)
 	SELECT $4 OR EXISTS (SELECT 1 FROM lease) AS held, (SELECT count(*) FROM kept, told) AS kept`
 
@@ -200,7 +201,8 @@ func (s Devices) recordArgs(ctx context.Context, run *uuid.UUID, device uuid.UUI
 	}
 	l, leased := ctx.Value(leaseKey{}).(Lease)
 	return []any{l.Worker, l.Epoch, device, !leased, newID(), run, at, string(evidence.KindOf(f.Body)), f.Subject, string(withoutNUL(raw)),
-		strings.ReplaceAll(f.Exchange, "\x00", "·"), f.StillID, f.Still, channel, s.far != nil && f.At.IsZero()}, nil
+		strings.ReplaceAll(f.Exchange, "\x00", "·"), f.StillID, f.Still, channel, s.far != nil && f.At.IsZero(),
+		string(f.sketch())}, nil
 }
 
 // withoutNUL replaces the NUL characters of a JSON document, which PostgreSQL's jsonb cannot hold. They are taken out where text comes in;

@@ -396,6 +396,9 @@ const SessionEnded = "session"
 // WorkerRevoked is what an event says that is of no site: a paired worker is let in no more.
 const WorkerRevoked = "revoked"
 
+// WorkerWanted is what an event says that is of no site: the server that a paired worker is connected to shall see whether it answers.
+const WorkerWanted = "wanted"
+
 const channel = "unlatch"
 
 func (s *database) notify(ctx context.Context, q querier, e Event) error {

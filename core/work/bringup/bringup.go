@@ -43,6 +43,8 @@ type Config struct {
 
 	// Link bounds what flows at once while streams are measured; nil has no bound.
 	Link *linkbudget.Budget
+	// Lists are the slots that targets have told other works of this process too; nil for this work alone.
+	Lists *Lists
 	// Unattended work was begun by nobody: it sends no sign-in so that it can be read.
 	Unattended bool
 	// OnlyNews records a picture on a target only where it is otherwise than it was confirmed before.
@@ -101,6 +103,9 @@ type Work struct {
 func Start(d *latch.Device, c Config) *Work {
 	if c.Clock == nil {
 		c.Clock = system{}
+	}
+	if c.Lists == nil {
+		c.Lists = new(Lists)
 	}
 	w := &Work{Config: c, d: d, log: exchange.NewLog(nil), secrets: &redact.Redactor{}, targets: map[uuid.UUID]*connected{},
 		put: map[uuid.UUID]bool{}}

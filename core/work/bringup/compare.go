@@ -1,11 +1,9 @@
 package bringup
 
 import (
-	"bytes"
 	"context"
 	"errors"
 	"fmt"
-	"image/jpeg"
 	"time"
 
 	"github.com/google/uuid"
@@ -38,7 +36,11 @@ type comparison struct{ *Work }
 // compare looks at what a target shows for the camera: its picture, or what it sends on. A target that gives neither has said what it can
 // say, and nothing is compared.
 func (w comparison) compare(ctx context.Context, s target.Session, p latch.Placement) (out slotPicture, err error) {
-	layout, err := placeStep(w).relook(ctx, p.Target, s)
+	since := time.Now()
+	if p.Confirmed && !w.put[p.Target] { // nothing was changed there for it
+		since = since.Add(-listFresh)
+	}
+	layout, err := placeStep(w).relook(ctx, p.Target, s, since)
 	if err != nil {
 		return out, err
 	}
@@ -94,7 +96,7 @@ func (w comparison) judge(ctx context.Context, s target.Session, p latch.Placeme
 	if ctx.Err() != nil {
 		return out, ctx.Err()
 	}
-	shown, ok := printOf(out.still)
+	shown, ok := picturematch.OfStill(out.still)
 	if err != nil || !ok {
 		w.log.Note("its picture cannot be compared: %v", err)
 		out.still, out.match = nil, string(picturematch.CannotTell)
@@ -104,7 +106,7 @@ func (w comparison) judge(ctx context.Context, s target.Session, p latch.Placeme
 	if err != nil {
 		return out, &OwnError{err}
 	}
-	own, ok := printOf(mine)
+	own, ok := picturematch.OfStill(mine)
 	if !ok {
 		return out, nil
 	}
@@ -126,13 +128,13 @@ func (w comparison) judge(ctx context.Context, s target.Session, p latch.Placeme
 // whoIs returns the name of the site's camera whose picture matches better than score, or "" if no camera's does. One that stands on the
 // target too goes before others that look alike: pictures are mixed up there more often than they come from elsewhere.
 func (w comparison) whoIs(ctx context.Context, on uuid.UUID, shown picturematch.Print, score float64) (name string, err error) {
-	stills, err := w.Record.Stills(ctx)
+	stills, err := w.Record.Alike(ctx, shown, on)
 	if err != nil {
 		return "", &OwnError{err}
 	}
 	least, there := score, false
 	for id, still := range stills {
-		other, ok := printOf(still)
+		other, ok := picturematch.OfStill(still)
 		if id == w.d.ID || !ok {
 			continue
 		}
@@ -160,21 +162,6 @@ func wrongPicture(p latch.Placement, title, other string) *diagnose.Diagnosis {
 		Summary: fmt.Sprintf("%s of %s shows %s, and not %s.", diagnose.Capital(p.Slot), p.Name, other, title),
 		Fix:     "Put it right: the slot is given this camera's streams again.",
 		Seen:    "the picture that the target shows is not the camera's"}
-}
-
-// ownPixels bounds the pictures that are decoded here: all of them are stills of our own making.
-const ownPixels = 4 << 20
-
-// printOf makes the print of a still that we decoded ourselves. It must not be given a picture from outside.
-func printOf(still []byte) (picturematch.Print, bool) {
-	if pixels, err := media.JPEGPixels(still); err != nil || pixels > ownPixels {
-		return picturematch.Print{}, false
-	}
-	img, err := jpeg.Decode(bytes.NewReader(still))
-	if err != nil {
-		return picturematch.Print{}, false
-	}
-	return picturematch.Of(img), true
 }
 
 // oldPicture is how much older than what was asked for a replayed picture may be: the key frame that it begins with comes before.

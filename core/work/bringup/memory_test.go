@@ -18,6 +18,7 @@ import (
 	"unlatch/core/decide/latch"
 	"unlatch/core/ground/address"
 	"unlatch/core/ground/signin"
+	"unlatch/core/stream/picturematch"
 	"unlatch/core/stream/recipe"
 	"unlatch/core/stream/sighting"
 	"unlatch/core/wire/target"
@@ -154,7 +155,9 @@ func agreed() target.Trust {
 
 func (m *memory) Still(_ context.Context, id uuid.UUID) ([]byte, error) { return m.stills[id], nil }
 
-func (m *memory) Stills(context.Context) (map[uuid.UUID][]byte, error) { return m.stills, nil }
+func (m *memory) Alike(context.Context, picturematch.Print, uuid.UUID) (map[uuid.UUID][]byte, error) {
+	return m.stills, nil
+}
 
 func (m *memory) AddAndRead(ctx context.Context, d *latch.Device, fs ...Finding) (*latch.Device, error) {
 	if err := m.AddLater(ctx, d, fs...); err != nil {

@@ -7,6 +7,7 @@ import (
 	"fmt"
 	"net/url"
 	"strconv"
+	"time"
 
 	"github.com/google/uuid"
 
@@ -29,7 +30,7 @@ type connected struct {
 }
 
 // tells asks a target what it is and how its slots stand, as far as its kind tells that, and puts the answers into out.
-func (c *connected) tells(ctx context.Context, out *TargetSeen) error {
+func (w targetDoor) tells(ctx context.Context, id uuid.UUID, c *connected, out *TargetSeen) error {
 	if d, ok := c.session.(target.Describer); ok {
 		about, err := d.Describe(ctx)
 		if err != nil {
@@ -38,7 +39,7 @@ func (c *connected) tells(ctx context.Context, out *TargetSeen) error {
 		out.About = &about
 	}
 	if l, ok := c.session.(target.Lister); ok {
-		layout, err := l.Slots(ctx)
+		layout, _, err := w.Lists.after(ctx, id, time.Now(), func() (target.Layout, error) { return l.Slots(ctx) })
 		if err != nil {
 			return err
 		}
@@ -290,7 +291,7 @@ func (w *Work) LookAt(ctx context.Context, id uuid.UUID) error {
 		if in, ok := t.session.(target.SignedIn); ok {
 			out.Takes = in.Scheme()
 		}
-		err = t.tells(ctx, &out)
+		err = targetDoor{w}.tells(ctx, id, t, &out)
 	}
 	if l := out.Layout; l != nil {
 		out.What = fmt.Sprintf("answered: %d slots used, %d free", l.Count(target.Used), l.Count(target.Free))

@@ -360,19 +360,22 @@ func (w *Work) Remove(ctx context.Context, from uuid.UUID) error {
 	if err := w.Keep(ctx, Finding{Subject: from.String(), Body: evidence.Placed{Removed: true}}); err != nil {
 		return err
 	}
-	_, err = placeStep{w}.relook(ctx, from, t.session)
+	_, err = placeStep{w}.relook(ctx, from, t.session, time.Now())
 	return err
 }
 
-// relook keeps how the slots of a target stand now, where it tells them.
-func (w placeStep) relook(ctx context.Context, on uuid.UUID, s target.Session) (target.Layout, error) {
+// relook returns how the slots of a target stand, where it tells them, and keeps that: as it told them after a moment.
+func (w placeStep) relook(ctx context.Context, on uuid.UUID, s target.Session, since time.Time) (target.Layout, error) {
 	l, ok := s.(target.Lister)
 	if !ok {
 		return target.Layout{}, nil
 	}
-	layout, err := l.Slots(ctx)
+	layout, asked, err := w.Lists.after(ctx, on, since, func() (target.Layout, error) { return l.Slots(ctx) })
 	if err != nil {
 		return layout, ctx.Err() // the target has said of the camera what it could
+	}
+	if !asked {
+		return layout, nil // whoever asked has kept it
 	}
 	kept, done := keeping(ctx)
 	defer done()

@@ -1,10 +1,8 @@
 package bringup
 
 import (
-	"bytes"
 	"context"
 	"errors"
-	"image/jpeg"
 	"time"
 
 	"github.com/google/uuid"
@@ -322,7 +320,7 @@ func sameTrouble(a, b *diagnose.Diagnosis) bool {
 // judgeView tells whether the camera shows the view that it is known by. A camera of which no view is known yet is known by its last still,
 // else by what it shows now. What it shows without an obstacle is learned as its view of this part of the day.
 func (w *roundLook) judgeView(ctx context.Context, last, still []byte) error {
-	now, ok := viewOf(still)
+	now, ok := picturematch.ViewOfStill(still)
 	if w.Views == nil || !ok {
 		return nil
 	}
@@ -331,7 +329,7 @@ func (w *roundLook) judgeView(ctx context.Context, last, still []byte) error {
 	if err != nil {
 		return &OwnError{err}
 	}
-	if first, ok := viewOf(last); ok && len(known) == 0 {
+	if first, ok := picturematch.ViewOfStill(last); ok && len(known) == 0 {
 		known = known.Learn(hour, first)
 	}
 	body := evidence.View{Obstacle: known.Judge(hour, now)}
@@ -373,16 +371,4 @@ func (w *roundLook) whose(ctx context.Context, hour int, now picturematch.View) 
 		}
 	}
 	return whose, err
-}
-
-// viewOf makes the view of a still that we decoded ourselves.
-func viewOf(still []byte) (picturematch.View, bool) {
-	if pixels, err := media.JPEGPixels(still); err != nil || pixels > ownPixels {
-		return picturematch.View{}, false
-	}
-	img, err := jpeg.Decode(bytes.NewReader(still))
-	if err != nil {
-		return picturematch.View{}, false
-	}
-	return picturematch.ViewOf(img), true
 }

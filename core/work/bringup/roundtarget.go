@@ -73,7 +73,7 @@ func (w *Work) SlotsOf(ctx context.Context, id uuid.UUID) (*target.Layout, error
 	out := TargetSeen{}
 	t, err := targetDoor{w}.connect(ctx, id)
 	if err == nil {
-		err = t.tells(ctx, &out)
+		err = targetDoor{w}.tells(ctx, id, t, &out)
 	}
 	if notForWatch(err) {
 		return nil, nil

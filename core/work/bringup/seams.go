@@ -44,9 +44,11 @@ type Record interface {
 	Bind(ctx context.Context, id uuid.UUID, s target.Secret, to target.Identity) error
 	// Handed are the entries of the keyring that a target has been given for its cameras.
 	Handed(ctx context.Context, id uuid.UUID) ([]uuid.UUID, error)
-	// Still is the latest picture of a device, of the main stream where there is one; nil for none. Stills are those of all devices.
+	// Still is the latest picture of a device, of the main stream where there is one; nil for none.
 	Still(ctx context.Context, device uuid.UUID) ([]byte, error)
-	Stills(ctx context.Context) (map[uuid.UUID][]byte, error)
+	// Alike are the latest pictures of the devices of the site whose pictures look most like one: a few of those that are wanted on a target,
+	// and a few of the others.
+	Alike(ctx context.Context, shown picturematch.Print, target uuid.UUID) (map[uuid.UUID][]byte, error)
 	// Add keeps a finding of a device: it is not lost even where the record's machine fails right after. What will be changed on a device is
 	// kept so before it is sent.
 	Add(ctx context.Context, d *latch.Device, f Finding) error
