@@ -69,7 +69,9 @@ func New(password string) http.Handler {
 		s.State, s.Entry, s.Status = "free", nil, nil // tell the product to forget it
 		rw.WriteHeader(http.StatusNoContent)
 	}))
-	mux.HandleFunc("/", func(rw http.ResponseWriter, _ *http.Request) { problem(rw, 404, "about:blank", "There is no such path", "") })
+	mux.HandleFunc("/", func(rw http.ResponseWriter, _ *http.Request) {
+		problem(rw, 404, "about:blank", "There is no such path", "")
+	})
 	return http.HandlerFunc(func(rw http.ResponseWriter, r *http.Request) {
 		if _, given, _ := r.BasicAuth(); password != "" && given != password {
 			rw.Header().Set("WWW-Authenticate", `Basic realm="bridge"`) // put TLS in front, or speak digest
