@@ -164,9 +164,10 @@ func newDepot(t *testing.T, p *page, s *store.Store) *depot {
 	require.NoError(t, s.Paired.Ask(ctx, "token", depotCode, store.Pairing{Key: pairing.NewKey().Public(), Recipient: recipient,
 		Machine: "box"}))
 	x.paired = uuid.New()
-	_, err = s.SQL().ExecContext(ctx, "INSERT INTO paired_workers (id, name, public_key, recipient) VALUES ($1, 'Cabinet', 'x', $2)",
-		x.paired, recipient)
+	_, err = s.SQL().ExecContext(ctx, `INSERT INTO paired_workers (id, name, public_key, recipient, version)
+		VALUES ($1, 'Cabinet', 'x', $2, '0.1.0')`, x.paired, recipient)
 	require.NoError(t, err)
+	storetest.Offer(t, s, "9.1.0", "the program")
 	_, err = s.SQL().ExecContext(ctx, "INSERT INTO workers (name, epoch) VALUES ('worker-1', 1)")
 	require.NoError(t, err)
 	_, err = s.SQL().ExecContext(ctx, "INSERT INTO worker_sites (worker, site_id) SELECT 'worker-1', id FROM sites")
@@ -355,6 +356,7 @@ func (x *depot) askings(d depotSite) (order []string, all map[string]asking) {
 		{"pause-push", asking{"PUT", site + "/relays/" + d.relay.String() + "/paused", fields{"paused": true}}},
 		{"pair-worker", asking{"POST", "/api/paired-workers", fields{"code": depotCode, "name": "Viaduct", "sites": []uuid.UUID{d.id}}}},
 		{"give-sites", asking{"PUT", "/api/paired-workers/" + x.paired.String() + "/sites", fields{"sites": []uuid.UUID{d.id}}}},
+		{"update-worker", asking{"PUT", "/api/paired-workers/" + x.paired.String() + "/update", fields{"version": "9.1.0"}}},
 		{"rotate-site-key", asking{"POST", "/api/data-keys", fields{"site": d.id}}},
 		{"revoke-worker", asking{"DELETE", "/api/paired-workers/" + x.paired.String(), nil}},
 		{"stop-pushes", asking{"POST", site + "/pushes/stop", nil}},

@@ -35,6 +35,8 @@ type pairedView struct {
 	store.PairedWorker
 	Key       string `json:"key" doc:"a short name of its key, as the machine shows it"`
 	Connected bool   `json:"connected" doc:"it is connected to this server now"`
+	// Update is what it was told last to become.
+	Update *store.WorkerUpdate `json:"update,omitempty" doc:"what it was told to become; missing where it never was"`
 }
 
 func (s pairings) routes(api huma.API) {
@@ -43,9 +45,16 @@ func (s pairings) routes(api huma.API) {
 		Summary: "The workers at sites that are known by keys of their own"},
 		func(ctx context.Context, _ *struct{}) (*struct{ Body []pairedView }, error) {
 			list, err := s.store.Paired.List(ctx)
+			if err != nil {
+				return nil, s.explain(err)
+			}
+			updates, err := s.store.Programs.Updates(ctx)
 			out := make([]pairedView, len(list))
 			for i, w := range list {
-				out[i] = pairedView{w, pairing.Public(w.Key).Name(), s.links.connected(w.ID)}
+				out[i] = pairedView{PairedWorker: w, Key: pairing.Public(w.Key).Name(), Connected: s.links.connected(w.ID)}
+				if u, told := updates[w.ID]; told {
+					out[i].Update = &u
+				}
 			}
 			return &struct{ Body []pairedView }{out}, s.explain(err)
 		})
@@ -81,6 +90,39 @@ func (s pairings) routes(api huma.API) {
 			return s.keep(ctx, act.RevokeWorker{ID: w.ID, Name: w.Name})
 		})
 	s.keyRoutes(api, path)
+	s.programRoutes(api, path)
+}
+
+// programRoutes serve the programs that paired workers can be told to take.
+func (s pairings) programRoutes(api huma.API, path string) {
+	register(s, api, huma.Operation{OperationID: "list-worker-programs", Method: http.MethodGet, Path: "/api/worker-programs",
+		Metadata: needs(act.Administer), Summary: "The programs that paired workers can be told to take"},
+		func(ctx context.Context, _ *struct{}) (*struct{ Body []store.OfferedProgram }, error) {
+			list, err := s.store.Programs.List(ctx)
+			return &struct{ Body []store.OfferedProgram }{list}, s.explain(err)
+		})
+	register(s, api, huma.Operation{OperationID: "update-worker", Method: http.MethodPut, Path: path + "/{worker}/update", DefaultStatus: 204,
+		Summary: "Tell a paired worker to take the program of another version, which it does where it trusts who has signed that"},
+		func(ctx context.Context, in *struct {
+			Worker uuid.UUID `path:"worker"`
+			Body   struct {
+				Version string `json:"version" maxLength:"40"`
+			}
+		}) (*struct{}, error) {
+			w, err := s.store.Paired.Get(ctx, in.Worker)
+			if err != nil {
+				return nil, s.explain(err)
+			}
+			offered, err := s.store.Programs.List(ctx)
+			if err != nil {
+				return nil, s.explain(err)
+			}
+			a := act.UpdateWorker{ID: w.ID, Name: w.Name, Version: w.Version, To: in.Body.Version}
+			for _, p := range offered {
+				a.Offered = append(a.Offered, p.Version)
+			}
+			return s.keep(ctx, a)
+		})
 }
 
 // keyRoutes serve what paired workers may open.

@@ -5,10 +5,13 @@ import (
 	"context"
 	"encoding/json"
 	"errors"
+	"io"
 	"log/slog"
 	"net/http"
 	"net/url"
 	"path/filepath"
+	"runtime"
+	"strings"
 	"testing"
 	"time"
 
@@ -17,6 +20,7 @@ import (
 
 	"unlatch/core/ground/address"
 	"unlatch/core/ground/pairing"
+	signed "unlatch/core/ground/program"
 	"unlatch/core/wire/link"
 	"unlatch/jobs"
 	"unlatch/store"
@@ -48,7 +52,7 @@ func newPairedSite(t *testing.T) *pairedSite {
 func (x *pairedSite) ask() (pairing.Identity, pairing.Asked) {
 	x.t.Helper()
 	i := pairing.NewIdentity(x.to.URL.String(), "")
-	asked, err := jobs.Ask(x.t.Context(), x.to, pairing.Ask{Key: i.Key().Public(), Recipient: i.Recipient(), Machine: "box-3", Version: "0.1"})
+	asked, err := jobs.Ask(x.t.Context(), x.to, pairing.Ask{Key: i.Key().Public(), Recipient: i.Recipient(), Machine: "box-3", Version: "0.1.0"})
 	require.NoError(x.t, err)
 	return i, asked
 }
@@ -68,7 +72,7 @@ func (x *pairedSite) pair(name string) pairing.Identity {
 // uplink connects an identity until the test ends; what Run returns comes on the channel.
 func (x *pairedSite) uplink(i pairing.Identity) (*jobs.Uplink, <-chan error) {
 	x.t.Helper()
-	u, err := jobs.NewUplink(i, link.Hello{Machine: "box-3", Version: "0.1"}, slog.New(slog.DiscardHandler))
+	u, err := jobs.NewUplink(i, link.Hello{Machine: "box-3", Version: "0.1.0"}, slog.New(slog.DiscardHandler))
 	require.NoError(x.t, err)
 	ended := make(chan error, 1)
 	go func() { ended <- u.Run(x.t.Context()) }()
@@ -210,7 +214,7 @@ func TestAWorkerGoesToTheOtherServer(t *testing.T) {
 	other, _, _ := serveOn(t, x.on, Config{})
 	i := x.pair("Viaduct cabinet")
 	ctx, end := context.WithCancel(t.Context())
-	u, err := jobs.NewUplink(i, link.Hello{Machine: "box-3", Version: "0.1"}, slog.New(slog.DiscardHandler))
+	u, err := jobs.NewUplink(i, link.Hello{Machine: "box-3", Version: "0.1.0"}, slog.New(slog.DiscardHandler))
 	require.NoError(t, err)
 	gone := make(chan struct{})
 	go func() { u.Run(ctx); close(gone) }()
@@ -227,6 +231,76 @@ func TestAWorkerGoesToTheOtherServer(t *testing.T) {
 	require.NoError(t, err)
 	c.Close()
 	assert.Nil(t, x.list()[0].Twice, "nobody had its key")
+}
+
+// updates connects a paired worker to what it sees of its updates.
+func (x *pairedSite) updates(u *jobs.Uplink) *store.FarUpdates {
+	x.t.Helper()
+	far, err := store.DialUpdates(x.t.Context(), u.Dial)
+	require.NoError(x.t, err)
+	x.t.Cleanup(far.Close)
+	return far
+}
+
+// A worker is told of its own update and of nobody else's, reads the program from where it was cut off, and its word is shown.
+func TestAWorkerIsToldToUpdate(t *testing.T) {
+	t.Parallel()
+	ctx, x := t.Context(), newPairedSite(t)
+	text := strings.Repeat("the program ", 120_000) // some parts
+	trusted := storetest.Offer(t, x.s, "9.1.0", text)
+	i, j := x.pair("Viaduct cabinet"), x.pair("Depot cabinet")
+	u, _ := x.uplink(i)
+	v, _ := x.uplink(j)
+	mine, other := x.updates(u), x.updates(v)
+	version, err := mine.Told(ctx)
+	require.NoError(t, err)
+	assert.Empty(t, version)
+	status, raw, _ := x.p.do("PUT", "/api/paired-workers/"+i.Worker+"/update", fields{"version": "9.2.0"})
+	assert.Equal(t, 422, status)
+	assert.Contains(t, raw, "not_offered")
+	status, raw, _ = x.p.do("PUT", "/api/paired-workers/"+i.Worker+"/update", fields{"version": "9.1.0"})
+	require.Equal(t, 204, status, raw)
+
+	version, err = mine.Told(ctx)
+	require.NoError(t, err)
+	assert.Equal(t, "9.1.0", version)
+	version, err = other.Told(ctx)
+	require.NoError(t, err)
+	assert.Empty(t, version)
+	_, head, err := mine.Head(ctx, "9.1.0", "plan9", "arm64")
+	require.NoError(t, err)
+	assert.Nil(t, head)
+	id, head, err := mine.Head(ctx, "9.1.0", runtime.GOOS, runtime.GOARCH)
+	require.NoError(t, err)
+	m, err := signed.Verify(head, trusted)
+	require.NoError(t, err)
+	for _, got := range []int{0, 1, 512 << 10, 600_001, len(text)} {
+		var out strings.Builder
+		out.WriteString(text[:got])
+		require.NoError(t, mine.Read(ctx, id, &out, int64(got)))
+		require.NoError(t, m.Copy(io.Discard, strings.NewReader(out.String())), "from %d on", got)
+	}
+
+	require.NoError(t, other.Say(ctx, store.UpdateFailed, "it is not mine"))
+	require.NoError(t, mine.Say(ctx, store.UpdateFailed, "the disk is full\x1b[2J"+strings.Repeat(".", 1000)))
+	assert.Error(t, mine.Say(ctx, "owned", ""), "no state of an update")
+	for _, w := range x.list() {
+		if w.ID.String() != i.Worker {
+			assert.Nil(t, w.Update)
+			continue
+		}
+		assert.Equal(t, []string{"9.1.0", store.UpdateFailed}, []string{w.Update.Version, w.Update.State})
+		assert.Contains(t, w.Update.Problem, "the disk is full·")
+	}
+	far, err := store.OpenWith(ctx, store.Options{URL: "postgres://worker@link/?sslmode=disable", Dial: u.Dial, AsIs: true})
+	require.NoError(t, err)
+	defer far.Close()
+	for _, sql := range []string{"UPDATE worker_programs SET version = '9.9.9'", "DELETE FROM worker_program_parts",
+		"INSERT INTO worker_updates (worker_id, version, told_by) SELECT id, '9.1.0', 'me' FROM worker_programs",
+		"UPDATE worker_updates SET version = '9.9.9'"} {
+		_, err := far.SQL().ExecContext(ctx, sql)
+		assert.ErrorContains(t, err, "permission denied", sql)
+	}
 }
 
 // A code is good once, and whoever asks without end is let wait.

@@ -471,6 +471,8 @@ func (s Acts) keepAct(ctx context.Context, by act.Person, a act.About, what any)
 		return nil, s.Paired.revoke(ctx, by, x)
 	case act.GiveSites:
 		return nil, s.Paired.give(ctx, x)
+	case act.UpdateWorker:
+		return nil, s.Programs.tell(ctx, by, x)
 	case act.RotateSiteKey:
 		_, err := s.RotateSite(ctx, x.Site)
 		return nil, err

@@ -58,6 +58,7 @@ type Store struct {
 	Upkeep    Upkeep
 	Relays    Relays
 	Paired    Paired
+	Programs  Programs
 
 	*database
 }
@@ -184,7 +185,7 @@ func OpenWith(ctx context.Context, o Options) (*Store, error) {
 		Handovers: Handovers{db},
 		Consents:  Consents{db}, SignIns: SignIns{db},
 		People: People{db}, Books: Books{db}, Shelf: Shelf{db}, Plans: Plans{db}, Targets: Targets{db}, Runs: Runs{db},
-		Record: Record{db}, Workers: Workers{db}, Upkeep: Upkeep{db}, Relays: Relays{db}, Paired: Paired{db}}
+		Record: Record{db}, Workers: Workers{db}, Upkeep: Upkeep{db}, Relays: Relays{db}, Paired: Paired{db}, Programs: Programs{db}}
 	if o.AsIs {
 		return s, nil
 	}

@@ -82,7 +82,7 @@ func root() *cobra.Command {
 		openapiCommand(), loginCommand(), logoutCommand(), sitesCommand(), devicesCommand(), openCommand(), pasteCommand(), sendCommand(),
 		targetsCommand(), placeCommand(), removeCommand(), statusCommand(), evidenceCommand(), supportNoteCommand(),
 		signInsCommand(), recordCommand(), baselinesCommand(), driftsCommand(), handoverCommand(), peopleCommand(),
-		configCommand(), backupCommand(), restoreCommand(), doctorCommand(), keysCommand(), versionCommand())
+		configCommand(), backupCommand(), restoreCommand(), doctorCommand(), keysCommand(), programCommand(), versionCommand())
 	return c
 }
 

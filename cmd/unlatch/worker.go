@@ -19,81 +19,112 @@ import (
 	"unlatch/core/wire/link"
 	"unlatch/jobs"
 	"unlatch/server"
+	"unlatch/store"
 )
 
+// A workerRun is what a worker is started with.
+type workerRun struct {
+	*place
+	jobs.Options
+	server    jobs.ServerAddress
+	to        string
+	metricsAt string
+	updateKey string
+}
+
 func workerCommand() *cobra.Command {
-	p := &place{kind: "worker"}
-	var (
-		sites     []string
-		outside   bool
-		server    jobs.ServerAddress
-		to        string
-		metricsAt string
-		onlyLooks bool
-	)
+	r := &workerRun{place: &place{kind: "worker"}}
 	c := &cobra.Command{Use: "worker", Short: "Run workers only, on the database of a server", Args: noArgs,
 		RunE: func(cmd *cobra.Command, _ []string) error {
-			ctx, stop := context.WithCancelCause(cmd.Context())
-			defer stop(nil)
-			var up *jobs.Uplink
-			if p.database == "" {
-				var err error
-				if up, err = p.uplink(ctx, stop); errors.Is(err, pairing.ErrNotPaired) {
-					return usageError{errors.New("a worker needs to be paired with its server, by unlatch worker pair, or the server's database: " +
-						"--database postgres://... (or UNLATCH_DATABASE, which no list of processes shows); and the server's key file in --data")}
-				} else if err != nil {
-					return err
-				}
-			}
-			if to != "" {
-				var err error
-				if server.URL, err = url.Parse(to); err != nil || server.URL.Host == "" || server.URL.Scheme != "http" && server.URL.Scheme != "https" {
-					return usageError{fmt.Errorf("--server takes the address under which people reach the server, such as "+
-						"https://bench.example, not %q", to)}
-				}
-			}
-			s, err := p.open(ctx)
-			if err != nil {
-				return errors.Join(context.Cause(ctx), err)
-			}
-			defer s.Close()
-			w, err := s.workers(p, jobs.Options{Sites: sites, Outside: outside, OnlyLooks: onlyLooks})
+			u, err := newUpdating(r.data, r.updateKey, r.logTo(os.Stderr))
 			if err != nil {
 				return err
 			}
-			if err := p.serveMetrics(ctx, metricsAt, w.Metrics()); err != nil {
-				return err
+			if err = r.work(cmd, u); errors.Is(err, errNewProgram) {
+				return u.become()
 			}
-			if server.URL != nil {
-				go w.SendPictures(ctx, server)
-			}
-			if up != nil {
-				boundMemory()
-				go w.SendPicturesOver(ctx, up)
-				go keepStatus(ctx, p.data, up, w)
-			}
-			tellReady(ctx, p.log, s.Store.Pool.Ping)
-			fmt.Fprintln(cmd.OutOrStdout(), "Working; stop with Ctrl-C.")
-			<-ctx.Done()
-			if no := (*link.Refusal)(nil); errors.As(context.Cause(ctx), &no) {
-				return no
-			}
-			return nil
+			return err
 		}}
 	c.AddCommand(pairCommand(), workerStatusCommand())
-	p.flags(c, false)
-	c.Flags().StringVar(&to, "server", "", "address of the server, to which live pictures are sent, such as https://bench.example")
-	c.Flags().StringVar(&server.Fingerprint, "server-fingerprint", "",
+	r.flags(c, false)
+	c.Flags().StringVar(&r.to, "server", "", "address of the server, to which live pictures are sent, such as https://bench.example")
+	c.Flags().StringVar(&r.server.Fingerprint, "server-fingerprint", "",
 		"SHA-256 of the server's certificate, where that is one of its own making: it prints it when it starts")
-	c.Flags().StringVar(&metricsAt, "metrics-listen", "",
+	c.Flags().StringVar(&r.metricsAt, "metrics-listen", "",
 		"address and port on which a worker serves /metrics to whoever has metrics-token, such as 127.0.0.1:9470")
-	c.Flags().StringSliceVar(&sites, "site", nil,
+	c.Flags().StringVar(&r.updateKey, "update-key", "",
+		"key of whoever signs programs, as unlatch program key prints it: a paired worker takes newer ones that its server tells it to")
+	c.Flags().StringSliceVar(&r.Sites, "site", nil,
 		"name or ID of a site that this machine reaches; may be given again; none means every site")
-	c.Flags().BoolVar(&onlyLooks, "read-only", false,
+	c.Flags().BoolVar(&r.OnlyLooks, "read-only", false,
 		"look and change nothing: what would change a device or a target at its sites is refused, with that as the reason")
-	c.Flags().BoolVar(&outside, "outside", false,
+	c.Flags().BoolVar(&r.Outside, "outside", false,
 		"this machine is elsewhere: it reaches the sites' outside addresses and not their inside, and proves from there")
 	return c
+}
+
+// work runs workers until the command ends, or until another program shall begin in place of this one: errNewProgram.
+func (r *workerRun) work(cmd *cobra.Command, u *updating) error {
+	ctx, stop := context.WithCancelCause(cmd.Context())
+	defer stop(nil)
+	if err := r.reach(ctx, stop, u); err != nil {
+		return err
+	}
+	s, err := r.open(ctx)
+	if u.up != nil && errors.As(err, new(*store.NewerError)) { // the server's version has come to be newer than this machine's
+		if uerr := u.look(ctx); errors.Is(uerr, errNewProgram) {
+			return uerr
+		}
+	}
+	if err != nil {
+		return errors.Join(context.Cause(ctx), err)
+	}
+	defer s.Close()
+	w, err := s.workers(r.place, r.Options)
+	if err != nil {
+		return err
+	}
+	if err := r.serveMetrics(ctx, r.metricsAt, w.Metrics()); err != nil {
+		return err
+	}
+	if r.server.URL != nil {
+		go w.SendPictures(ctx, r.server)
+	}
+	if u.up != nil {
+		boundMemory()
+		u.works.Store(true)
+		go u.watch(ctx, stop)
+		go w.SendPicturesOver(ctx, u.up)
+		go keepStatus(ctx, r.data, u.up, w)
+	}
+	tellReady(ctx, r.log, s.Store.Pool.Ping)
+	fmt.Fprintln(cmd.OutOrStdout(), "Working; stop with Ctrl-C.")
+	<-ctx.Done()
+	if err := context.Cause(ctx); errors.As(err, new(*link.Refusal)) || errors.Is(err, errNewProgram) {
+		return err
+	}
+	return nil
+}
+
+// reach begins the connection of a paired worker, and reads where live pictures are sent to.
+func (r *workerRun) reach(ctx context.Context, stop context.CancelCauseFunc, u *updating) (err error) {
+	if r.database == "" {
+		if u.up, err = r.uplink(ctx, stop); errors.Is(err, pairing.ErrNotPaired) {
+			return usageError{errors.New("a worker needs to be paired with its server, by unlatch worker pair, or the server's database: " +
+				"--database postgres://... (or UNLATCH_DATABASE, which no list of processes shows); and the server's key file in --data")}
+		} else if err != nil {
+			return err
+		}
+	}
+	if r.to == "" {
+		return nil
+	}
+	if r.server.URL, err = url.Parse(r.to); err != nil || r.server.URL.Host == "" || r.server.URL.Scheme != "http" &&
+		r.server.URL.Scheme != "https" {
+		return usageError{fmt.Errorf("--server takes the address under which people reach the server, such as "+
+			"https://bench.example, not %q", r.to)}
+	}
+	return nil
 }
 
 // boundMemory has the program give memory back before it takes more than it may: a small machine in a cabinet

@@ -3,12 +3,15 @@ package storetest
 
 import (
 	"context"
+	"crypto/ed25519"
+	"crypto/sha256"
 	"fmt"
 	"log/slog"
 	"net/netip"
 	"net/url"
 	"os"
 	"path/filepath"
+	"runtime"
 	"strings"
 	"sync/atomic"
 	"testing"
@@ -21,6 +24,7 @@ import (
 
 	"unlatch/core/decide/act"
 	"unlatch/core/ground/pairing"
+	"unlatch/core/ground/program"
 	"unlatch/core/ground/signin"
 	"unlatch/store"
 	"unlatch/store/cluster"
@@ -138,4 +142,22 @@ func OpenFarBy(t testing.TB, s *store.Store, i pairing.Identity, dial pgconn.Dia
 	require.NoError(t, err)
 	t.Cleanup(far.Close)
 	return far
+}
+
+// Offer offers a signed program to paired workers, and returns the key that it is trusted by.
+func Offer(t testing.TB, s *store.Store, version, text string) ed25519.PublicKey {
+	t.Helper()
+	private, public, err := program.NewKey()
+	require.NoError(t, err)
+	key, err := program.ReadKey(private)
+	require.NoError(t, err)
+	trusted, err := program.ReadTrusted(public)
+	require.NoError(t, err)
+	sum := sha256.Sum256([]byte(text))
+	head, err := program.Sign(key, program.Manifest{Version: version, OS: runtime.GOOS, Arch: runtime.GOARCH, Size: int64(len(text)),
+		SHA256: sum[:]})
+	require.NoError(t, err)
+	_, err = s.OfferProgram(t.Context(), head, strings.NewReader(text))
+	require.NoError(t, err)
+	return trusted
 }

@@ -2,11 +2,13 @@ package act
 
 import (
 	"fmt"
+	"slices"
 	"strings"
 
 	"github.com/google/uuid"
 
 	"unlatch/core/ground/pairing"
+	"unlatch/core/ground/program"
 	"unlatch/core/ground/wiretext"
 )
 
@@ -105,4 +107,30 @@ func (a RotateSiteKey) Decide(Facts) (Outcome, error) {
 		return Outcome{Keep: []any{a}, Line: Line{After: "of the sign-ins that are for every site"}}, nil
 	}
 	return Outcome{Keep: []any{a}, Line: Line{After: "of the site"}}, nil
+}
+
+// UpdateWorker tells a paired worker to take the program of another version, which was offered before. The worker itself sees whether it is
+// signed by whom it trusts.
+type UpdateWorker struct {
+	ID      uuid.UUID
+	Name    string
+	Version string // that it runs
+	To      string
+	Offered []string // the versions that are offered
+}
+
+// About implements Act.
+func (a UpdateWorker) About() About { return About{Name: "update-worker", Right: Administer} }
+
+// Decide implements Act.
+func (a UpdateWorker) Decide(Facts) (Outcome, error) {
+	switch {
+	case !slices.Contains(a.Offered, a.To):
+		return Outcome{}, refuse("not_offered", "No program of version "+wiretext.Line(a.To, 20)+" is offered to workers.",
+			"Offer it on the server: unlatch program offer FILE")
+	case !program.Newer(a.To, a.Version):
+		return Outcome{}, refuse("not_newer", fmt.Sprintf("%s runs version %s, and takes none that is not newer.", a.Name, a.Version),
+			"To go back, install the older package on the machine.")
+	}
+	return Outcome{Keep: []any{a}, Line: Line{Subject: a.Name, Before: a.Version, After: a.To}}, nil
 }

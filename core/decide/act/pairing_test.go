@@ -42,3 +42,20 @@ func TestAWorkerIsPaired(t *testing.T) {
 	require.NoError(t, err)
 	assert.Equal(t, "Viaduct cabinet", out.Line.Subject)
 }
+
+// A worker is told to take a version that is offered and newer than its own, and no other.
+func TestUpdatingAWorker(t *testing.T) {
+	t.Parallel()
+	for to, want := range map[string]string{"0.2.0": "", "0.3.0": "not_offered", "0.1.0": "not_newer", "0.0.9": "not_newer",
+		"x": "not_newer"} {
+		a := UpdateWorker{ID: uuid.New(), Name: "Viaduct cabinet", Version: "0.1.0", To: to,
+			Offered: []string{"0.2.0", "0.1.0", "0.0.9", "x"}}
+		out, err := a.Decide(Facts{})
+		if want == "" {
+			require.NoError(t, err)
+			assert.Equal(t, []string{"0.1.0", "0.2.0"}, []string{out.Line.Before, out.Line.After})
+			continue
+		}
+		assert.Equal(t, want, cause(t, err), to)
+	}
+}

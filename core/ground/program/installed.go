@@ -152,6 +152,9 @@ func (f Folder) Started() error {
 // Works keeps that the program has come to work: from now on it is started however often it ends.
 func (f Folder) Works() error { return f.keepState(state{Works: true}) }
 
+// Worked reports whether it has.
+func (f Folder) Worked() bool { return f.state().Works }
+
 // Remove lets go of the program.
 func (f Folder) Remove() error {
 	var errs []error

@@ -46,6 +46,7 @@ export const keys = {
   relayOffer: (site: string, device: string, target: string) => ["relays", site, "offer", device, target] as const,
   condition: () => ["condition"] as const,
   paired: () => ["paired"] as const,
+  programs: () => ["programs"] as const,
   health: () => ["health"] as const,
   plans: (site: string) => ["plans", site] as const,
   presets: () => ["presets"] as const,

@@ -28,6 +28,19 @@ export const useGiveSites = () =>
     "quiet",
   );
 
+/** The programs that paired workers can be told to take. */
+export const usePrograms = () =>
+  useQuery({ queryKey: keys.programs(), queryFn: () => must(api.GET("/api/worker-programs")), refetchInterval: 30_000 });
+
+/** Tells a paired worker to take the program of another version. */
+export const useUpdateWorker = () =>
+  useAction(
+    ({ worker, version }: { worker: string; version: string }) =>
+      must(api.PUT("/api/paired-workers/{worker}/update", { params: { path: { worker } }, body: { version } })),
+    [keys.paired()],
+    "quiet",
+  );
+
 /** The sign-ins that a worker could read and no longer can. */
 export const useLaidOpen = (worker: string) =>
   useQuery({

@@ -589,6 +589,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/paired-workers/{worker}/update": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        /** Tell a paired worker to take the program of another version, which it does where it trusts who has signed that */
+        put: operations["update-worker"];
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/password-strength": {
         parameters: {
             query?: never;
@@ -2947,6 +2964,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/worker-programs": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** The programs that paired workers can be told to take */
+        get: operations["list-worker-programs"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
 }
 export type webhooks = Record<string, never>;
 export interface components {
@@ -5107,6 +5141,18 @@ export interface components {
             /** @description that it draws now */
             texts?: string[];
         };
+        OfferedProgram: {
+            arch: string;
+            /** Format: date-time */
+            offered_at: string;
+            os: string;
+            /**
+             * Format: int64
+             * @description in bytes
+             */
+            size: number;
+            version: string;
+        };
         OfferedRelay: {
             /** @description missing where no relay would do, or no worker serves streams of the site */
             offer?: components["schemas"]["RelayOffer"];
@@ -5295,6 +5341,8 @@ export interface components {
              */
             twice_at?: string;
             twice_from?: string;
+            /** @description what it was told to become; missing where it never was */
+            update?: components["schemas"]["WorkerUpdate"];
             version: string;
         };
         PasskeyBegun: {
@@ -7181,6 +7229,9 @@ export interface components {
              */
             took_ms?: number;
         };
+        "Update-workerRequest": {
+            version: string;
+        };
         "Use-listed-namesResponse": {
             /** Format: int64 */
             named: number;
@@ -7368,6 +7419,22 @@ export interface components {
             text: string;
             /** @description its own, the site’s, of the model …, of the selection … */
             whose: string;
+        };
+        WorkerUpdate: {
+            by: string;
+            /** Format: date-time */
+            changed_at: string;
+            /** @description why it has not taken it, by its own word */
+            problem?: string;
+            /**
+             * @description by the worker's own word
+             * @enum {string}
+             */
+            state: "told" | "taken" | "done" | "failed";
+            /** Format: date-time */
+            told_at: string;
+            version: string;
+            worker: string;
         };
         WrongView: {
             fix: string;
@@ -8649,6 +8716,39 @@ export interface operations {
         requestBody: {
             content: {
                 "application/json": components["schemas"]["Give-sitesRequest"];
+            };
+        };
+        responses: {
+            /** @description No Content */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "update-worker": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                worker: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Update-workerRequest"];
             };
         };
         responses: {
@@ -14136,6 +14236,35 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content?: never;
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "list-worker-programs": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["OfferedProgram"][];
+                };
             };
             /** @description Error */
             default: {

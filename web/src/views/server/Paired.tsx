@@ -9,6 +9,7 @@ import { Trouble } from "@/parts/Trouble";
 import { LaidOpen } from "./LaidOpen";
 import { PairSheet } from "./PairSheet";
 import { SitesSheet } from "./SitesSheet";
+import { Update } from "./Update";
 
 /** The workers at sites that know the server by one connection of their own making. */
 export function Paired() {
@@ -64,6 +65,7 @@ function One({ worker: w }: { worker: PairedWorker }) {
           {w.machine}, Unlatch {w.version}
         </span>
         <span className="mono block">key {w.key}</span>
+        {state !== "revoked" && <Update worker={w} />}
       </span>
       {state !== "revoked" && (
         <span className="flex items-start gap-1">

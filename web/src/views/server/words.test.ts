@@ -1,6 +1,6 @@
 import { expect, test } from "vitest";
 import type { ServerFinding } from "@/api/client";
-import { bytes, share, verdict } from "./words";
+import { bytes, newest, share, verdict } from "./words";
 
 const of = (...states: ServerFinding["state"][]) => states.map((state) => ({ cause: "x", says: "x", state }));
 
@@ -18,4 +18,10 @@ test("bytes as people say them", () => {
   expect(bytes(8192)).toBe("8 kB");
   expect(share(1, 1e9)).toBe(0.5);
   expect(share(1, 0)).toBe(0);
+});
+
+test("the newest version", () => {
+  expect(newest(["0.9.9", "0.10.0", "0.2.0"])).toBe("0.10.0");
+  expect(newest(["1.0.0", "0.99.0"])).toBe("1.0.0");
+  expect(newest([])).toBeUndefined();
 });

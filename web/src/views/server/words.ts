@@ -26,3 +26,13 @@ export function bytes(n: number) {
 export function share(part: number, whole: number) {
   return whole > 0 ? Math.min(100, Math.max(0.5, (100 * part) / whole)) : 0;
 }
+
+/** The last of versions such as 0.10.1, by their numbers; undefined of none. */
+export function newest(versions: string[]): string | undefined {
+  const numbers = (version: string) => version.split(".").map(Number);
+  return versions.toSorted((a, b) => {
+    const [x, y] = [numbers(a), numbers(b)];
+    for (let i = 0; i < 3; i++) if (x[i] !== y[i]) return (y[i] ?? 0) - (x[i] ?? 0);
+    return 0;
+  })[0];
+}
