@@ -77,7 +77,8 @@ func (s *services) pairCabinet(ctx context.Context, i pairing.Identity) (string,
 	}
 	// The railway's sign-ins are for every site.
 	pair := act.PairWorker{ID: uuid.Must(uuid.NewV7()), Request: request, Key: i.Key().Public(), Recipient: i.Recipient(),
-		Name: "Cabinet at the crossing", Shared: true, Sites: []uuid.UUID{site.ID}, Names: []string{site.Name}}
+		Name: "Cabinet at the crossing", Machine: machineName(), Version: release.Version, Shared: true,
+		Sites: []uuid.UUID{site.ID}, Names: []string{site.Name}}
 	_, err = jobs.Desk{Store: s.Store, Queue: s.Queue}.Do(ctx, by.Person, pair)
 	return pair.ID.String(), err
 }

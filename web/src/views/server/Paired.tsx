@@ -9,7 +9,7 @@ import { Trouble } from "@/parts/Trouble";
 import { LaidOpen } from "./LaidOpen";
 import { PairSheet } from "./PairSheet";
 import { SitesSheet } from "./SitesSheet";
-import { Update } from "./Update";
+import { Update, UpdateAll } from "./Update";
 
 /** The workers at sites that know the server by one connection of their own making. */
 export function Paired() {
@@ -20,7 +20,10 @@ export function Paired() {
     <section className="mt-8">
       <div className="mb-2 flex items-center justify-between gap-3">
         <h2 className="font-semibold">Paired workers</h2>
-        <Button onClick={() => setSheet(true)}>Pair a worker</Button>
+        <span className="flex gap-2">
+          <UpdateAll workers={list} />
+          <Button onClick={() => setSheet(true)}>Pair a worker</Button>
+        </span>
       </div>
       <Trouble error={paired.error} />
       {paired.data && list.length === 0 && (
@@ -62,7 +65,7 @@ function One({ worker: w }: { worker: PairedWorker }) {
       </span>
       <span className="text-small text-soft">
         <span className="block">
-          {w.machine}, Unlatch {w.version}
+          {w.machine && `${w.machine}, `}Unlatch {w.version}
         </span>
         <span className="mono block">key {w.key}</span>
         {state !== "revoked" && <Update worker={w} />}

@@ -5,13 +5,14 @@ import { ago } from "@/parts/measures";
 import { Sure } from "@/parts/Sure";
 import { newest } from "./words";
 
+const whatHappens = `It takes the program over its line and starts it, and does nothing else for some seconds. If the new one does not come
+  to work, the present one goes on.`;
+
 /** What a paired worker was told to become and how that goes, and the way to tell it. */
 export function Update({ worker: w }: { worker: PairedWorker }) {
   const update = useUpdateWorker();
-  const offered = newest((usePrograms().data ?? []).map((p) => p.version));
+  const version = becomes(w, newest((usePrograms().data ?? []).map((p) => p.version)));
   const told = w.update;
-  const version = offered !== undefined && newest([offered, w.version]) === offered && offered !== w.version ? offered : undefined;
-  const underWay = told?.state === "told" || told?.state === "taken";
   return (
     <>
       {told && (
@@ -22,11 +23,10 @@ export function Update({ worker: w }: { worker: PairedWorker }) {
           {says(told)}
         </span>
       )}
-      {version && !(underWay && told?.version === version) && !(told?.state === "done" && told.version === version) && (
+      {version && (
         <Sure
           ask={`Update ${w.name} to ${version}?`}
-          more={`It takes the program over its line and starts it, and does nothing else for some seconds.
-            If the new one does not come to work, the one of now goes on.`}
+          more={whatHappens}
           yes="Update it"
           keep="Not now"
           onYes={() => update.mutate({ worker: w.id, version })}
@@ -38,6 +38,35 @@ export function Update({ worker: w }: { worker: PairedWorker }) {
   );
 }
 
+/** Tells all paired workers that run an older version to take the newest program, where there are several. */
+export function UpdateAll({ workers }: { workers: PairedWorker[] }) {
+  const update = useUpdateWorker();
+  const version = newest((usePrograms().data ?? []).map((p) => p.version));
+  const of = workers.filter((w) => !w.revoked_at && becomes(w, version));
+  if (!version || of.length < 2) return null;
+  return (
+    <Sure
+      ask={`Update ${of.length} workers to ${version}?`}
+      more={`${of.map((w) => w.name).join(", ")}. ${whatHappens.replace("It takes", "Each takes")}`}
+      yes="Update them"
+      keep="Not now"
+      onYes={() => {
+        for (const w of of) update.mutate({ worker: w.id, version });
+      }}
+    >
+      <Button>
+        Update {of.length} to {version}
+      </Button>
+    </Sure>
+  );
+}
+
+/** The version that a worker can be told to become: the newest that is offered, unless it is that or becomes it already. */
+function becomes(w: PairedWorker, offered: string | undefined) {
+  const there = w.version === offered || newest([offered ?? "", w.version]) !== offered;
+  return there || (w.update?.version === offered && w.update?.state !== "failed") ? undefined : offered;
+}
+
 function says(told: NonNullable<PairedWorker["update"]>) {
   switch (told.state) {
     case "told":
@@ -47,6 +76,6 @@ function says(told: NonNullable<PairedWorker["update"]>) {
     case "done":
       return `Became ${told.version} ${ago(told.changed_at)}`;
     default:
-      return `Is not ${told.version}: ${told.problem ?? ""}`;
+      return `Not updated to ${told.version}: ${told.problem ?? ""}`;
   }
 }
