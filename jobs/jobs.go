@@ -63,20 +63,6 @@ func (s retryEarly) NextRetry(job *rivertype.JobRow) time.Time {
 	return time.Now().Add(time.Duration(len(job.Errors)+1) * s.after)
 }
 
-// quiet keeps River's own messages to warnings.
-func quiet(log *slog.Logger) *slog.Logger {
-	return slog.New(&levelHandler{log.Handler(), slog.LevelError})
-}
-
-type levelHandler struct {
-	slog.Handler
-	least slog.Level
-}
-
-func (l *levelHandler) Enabled(ctx context.Context, at slog.Level) bool {
-	return at >= l.least && l.Handler.Enabled(ctx, at)
-}
-
 // Options are how a process works. The store of a worker elsewhere has it do what is of its sites alone. The zero value is usable.
 type Options struct {
 	Sites    []string         // names or IDs of those whose jobs it takes; none means all
@@ -144,7 +130,7 @@ func startWorkers(s *store.Store, log *slog.Logger, h hooks, o Options) (*Worker
 	river.AddWorker(workers, &questionWorker{env: env})
 	river.AddWorker(workers, &tellWorker{env: env})
 	client, err := river.NewClient(riverpgxv5.New(s.Pool), &river.Config{
-		ID: name, Workers: workers, Logger: quiet(log),
+		ID: name, Workers: workers, Logger: spare(log),
 		Queues:            map[string]river.QueueConfig{o.commonQueue(): {MaxWorkers: parallel}},
 		FetchCooldown:     50 * time.Millisecond,
 		FetchPollInterval: time.Second,

@@ -22,7 +22,7 @@ type Queue struct {
 
 // NewQueue opens the queue.
 func NewQueue(s *store.Store, log *slog.Logger) (*Queue, error) {
-	c, err := river.NewClient(riverdatabasesql.New(s.SQL()), &river.Config{Logger: quiet(log)})
+	c, err := river.NewClient(riverdatabasesql.New(s.SQL()), &river.Config{Logger: spare(log)})
 	return &Queue{store: s, client: c}, err
 }
 

@@ -52,7 +52,8 @@ func newPairedSite(t *testing.T) *pairedSite {
 func (x *pairedSite) ask() (pairing.Identity, pairing.Asked) {
 	x.t.Helper()
 	i := pairing.NewIdentity(x.to.URL.String(), "")
-	asked, err := jobs.Ask(x.t.Context(), x.to, pairing.Ask{Key: i.Key().Public(), Recipient: i.Recipient(), Machine: "box-3", Version: "0.1.0"})
+	asked, err := jobs.Ask(x.t.Context(), x.to, pairing.Ask{Key: i.Key().Public(), Recipient: i.Recipient(), Machine: "box-3",
+		Version: "0.1.0"})
 	require.NoError(x.t, err)
 	return i, asked
 }
