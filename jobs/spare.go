@@ -47,7 +47,11 @@ func (s sparing) Handle(ctx context.Context, r slog.Record) error {
 }
 
 // WithAttrs implements slog.Handler.
-func (s sparing) WithAttrs(a []slog.Attr) slog.Handler { return sparing{s.Handler.WithAttrs(a), s.spared} }
+func (s sparing) WithAttrs(a []slog.Attr) slog.Handler {
+	return sparing{s.Handler.WithAttrs(a), s.spared}
+}
 
 // WithGroup implements slog.Handler.
-func (s sparing) WithGroup(name string) slog.Handler { return sparing{s.Handler.WithGroup(name), s.spared} }
+func (s sparing) WithGroup(name string) slog.Handler {
+	return sparing{s.Handler.WithGroup(name), s.spared}
+}
