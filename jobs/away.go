@@ -182,7 +182,8 @@ func (a *awayWatch) look(ctx context.Context, c *heldCamera) {
 	seen := away.Look{Thing: c.turn.Thing, Site: c.turn.Site, RoundS: c.turn.RoundS}
 	guard := c.way.Guard()
 	guard.Resolver, guard.Count = a.env.resolver, &address.Count{}
-	w := bringup.Start(c.device.Latch(), bringup.Config{Record: heldRecord{camera: c, look: &seen}, Keyring: heldKeyring{c},
+	keys := &heldKeyring{c: c, look: &seen, begun: map[uuid.UUID]away.Try{}}
+	w := bringup.Start(c.device.Latch(), bringup.Config{Record: heldRecord{camera: c, look: &seen}, Keyring: keys,
 		Report: quietly{a.env}, Guard: guard, Link: a.env.links.of(c.way.Site), Unattended: true, OnlyKnown: true, OnlyNews: true})
 	defer w.Close()
 	look, err := w.LookInRound(ctx, false)

@@ -181,6 +181,16 @@ func TestADayCutOff(t *testing.T) {
 	i := slices.IndexFunc(w.episodes(), func(e drift.Episode) bool { return e.Title == "Bridge" })
 	began := cut.Sub(w.episodes()[i].Before)
 	assert.InDelta(t, 12, began.Hours(), 1.5, "when it was, by the clock of the database")
+	var tries []time.Duration
+	rows, err := w.s.Pool.Query(ctx, "SELECT at FROM tries WHERE device_id = $1 AND result = 'refused'", all[3])
+	require.NoError(t, err)
+	for rows.Next() {
+		var at time.Time
+		require.NoError(t, rows.Scan(&at))
+		tries = append(tries, cut.Sub(at))
+	}
+	require.Len(t, tries, 1, "one was sent, and counts")
+	assert.InDelta(t, 9, tries[0].Hours(), 1.5)
 	var firmware, silent int
 	require.NoError(t, w.s.Pool.QueryRow(ctx, "SELECT count(*) FROM evidence WHERE device_id = $1 AND kind = 'signed_in' AND body::text LIKE "+
 		"'%9.9%'", all[1]).Scan(&firmware))

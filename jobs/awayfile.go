@@ -118,6 +118,13 @@ func (a *awayWatch) fileOne(ctx context.Context, x timedLook) error {
 		}
 		found[i] = store.Finding{Subject: f.Subject, Body: body, Exchange: f.Exchange, Still: f.Still, StillID: f.StillID, At: x.from}
 	}
+	for _, t := range x.Tries {
+		err := a.env.store.SignIns.FileTry(ctx, t.ID, store.Try{Device: x.Thing, SignIn: t.SignIn, Purpose: t.Purpose, Host: t.Host}, t.Result,
+			x.from, t.Wait)
+		if err != nil {
+			return err
+		}
+	}
 	before, err := a.env.store.Watched.Last(ctx, x.Thing)
 	if err != nil {
 		return err

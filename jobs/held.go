@@ -2,6 +2,7 @@ package jobs
 
 import (
 	"context"
+	"sync"
 	"sync/atomic"
 	"time"
 
@@ -70,52 +71,69 @@ func (r heldRecord) Still(context.Context, uuid.UUID) ([]byte, error) { return n
 
 // heldKeyring are the sign-ins that have opened a camera. One that it refuses once is not sent again: who else has tried it meanwhile is
 // not known here.
-type heldKeyring struct{ c *heldCamera }
+type heldKeyring struct {
+	c    *heldCamera
+	look *away.Look
 
-func (k heldKeyring) Key(_ context.Context, id uuid.UUID) (bringup.Key, error) {
+	mu    sync.Mutex
+	begun map[uuid.UUID]away.Try
+}
+
+func (k *heldKeyring) Key(_ context.Context, id uuid.UUID) (bringup.Key, error) {
 	if key, ok := k.c.keys[id]; ok {
 		return key.Key, nil
 	}
 	return bringup.Key{}, bringup.ErrGone
 }
 
-func (k heldKeyring) Decrypt(_ context.Context, id uuid.UUID) (signin.SignIn, error) {
+func (k *heldKeyring) Decrypt(_ context.Context, id uuid.UUID) (signin.SignIn, error) {
 	if key, ok := k.c.keys[id]; ok {
 		return key.in, nil
 	}
 	return signin.SignIn{}, bringup.ErrGone
 }
 
-func (k heldKeyring) OfRelay(context.Context, uuid.UUID) (signin.SignIn, error) {
+func (k *heldKeyring) OfRelay(context.Context, uuid.UUID) (signin.SignIn, error) {
 	return signin.SignIn{}, bringup.ErrGone
 }
 
-func (k heldKeyring) Candidates(context.Context, *latch.Device, signin.Purpose, bool) (out []bringup.Key, err error) {
+func (k *heldKeyring) Candidates(context.Context, *latch.Device, signin.Purpose, bool) (out []bringup.Key, err error) {
 	for _, key := range k.c.keys {
 		out = append(out, key.Key)
 	}
 	return out, nil
 }
 
-func (k heldKeyring) Begin(context.Context, *latch.Device, uuid.UUID, signin.Purpose, string) (uuid.UUID, error) {
+func (k *heldKeyring) Begin(_ context.Context, _ *latch.Device, in uuid.UUID, p signin.Purpose, host string) (uuid.UUID, error) {
 	if k.c.refused.Load() {
 		return uuid.Nil, &signin.HeldBackError{Wrong: 1, Until: time.Now().Add(signin.Window)}
 	}
-	return uuid.New(), nil
+	t := away.Try{ID: uuid.Must(uuid.NewV7()), SignIn: in, Purpose: p, Host: host}
+	k.mu.Lock()
+	defer k.mu.Unlock()
+	k.begun[t.ID] = t
+	return t.ID, nil
 }
 
-func (k heldKeyring) BeginOn(context.Context, *bringup.Target, uuid.UUID, string) (uuid.UUID, error) {
+func (k *heldKeyring) BeginOn(context.Context, *bringup.Target, uuid.UUID, string) (uuid.UUID, error) {
 	return uuid.Nil, bringup.ErrGone
 }
 
-func (k heldKeyring) End(_ context.Context, _ uuid.UUID, r signin.Result, _ time.Duration) error {
-	if r != signin.Opened && r != signin.NoAnswer {
-		k.c.refused.Store(true)
+func (k *heldKeyring) End(_ context.Context, try uuid.UUID, r signin.Result, wait time.Duration) error {
+	if r == signin.Opened || r == signin.NoAnswer {
+		return nil
+	}
+	k.c.refused.Store(true)
+	k.mu.Lock()
+	defer k.mu.Unlock()
+	if t, ok := k.begun[try]; ok {
+		t.Result, t.Wait = r, wait
+		k.look.Tries = append(k.look.Tries, t)
 	}
 	return nil
 }
 
-func (k heldKeyring) WrongTries(context.Context, uuid.UUID) (int, error) { return 0, nil }
+func (k *heldKeyring) WrongTries(context.Context, uuid.UUID) (int, error) { return 0, nil }
 
 // quietly reports to the log alone: nobody reads along while the line is cut.
 type quietly struct{ env *env }

@@ -8,6 +8,7 @@ import (
 
 	"github.com/google/uuid"
 	"github.com/jackc/pgx/v5"
+	"github.com/jmoiron/sqlx"
 
 	"unlatch/core/ground/signin"
 )
@@ -170,6 +171,27 @@ func (s SignIns) EndTry(ctx context.Context, try uuid.UUID, result signin.Result
 		AND old.device_id IS NOT DISTINCT FROM ended.device_id AND old.target_id IS NOT DISTINCT FROM ended.target_id
 		AND old.sign_in_id = ended.sign_in_id AND old.purpose = ended.purpose AND old.at < ended.at`, try, result, seconds, signin.Opened)
 	return err
+}
+
+// FileTry records a try on a device that was made while the database could not be asked, as of when it was: it counts as others do. One
+// that is on record already stays as it is, and one whose device or sign-in is no more is left out. wait is for how long the device says
+// that it is locked.
+func (s SignIns) FileTry(ctx context.Context, id uuid.UUID, t Try, result signin.Result, at time.Time, wait time.Duration) error {
+	return s.tx(ctx, func(tx *sqlx.Tx) error {
+		worker, err := fenced(ctx, tx)
+		if err != nil {
+			return err
+		}
+		var until *time.Time
+		if result == signin.Shut {
+			end := at.Add(wait)
+			until = &end
+		}
+		_, err = tx.ExecContext(ctx, `INSERT INTO tries (id, device_id, site_id, host, sign_in_id, purpose, worker, at, result, until)
+			SELECT $1, d.id, d.site_id, COALESCE(NULLIF($2, ''), d.addr), k.id, $3, $4, LEAST($5, now()), $6, $7 FROM devices d, sign_ins k
+			WHERE d.id = $8 AND k.id = $9 ON CONFLICT (id) DO NOTHING`, id, t.Host, t.Purpose, worker, at, result, until, t.Device, t.SignIn)
+		return err
+	})
 }
 
 // WrongTries returns how many tries on a device, or at its address, count against the guard's budget now.

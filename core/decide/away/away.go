@@ -10,6 +10,7 @@ import (
 
 	"unlatch/core/decide/evidence"
 	"unlatch/core/decide/watchround"
+	"unlatch/core/ground/signin"
 )
 
 // A Stamp is when something was, by the clocks of a worker.
@@ -45,6 +46,7 @@ type Look struct {
 	State    watchround.State   `json:"state"`
 	Full     bool               `json:"full,omitempty"`
 	Findings []Finding          `json:"findings,omitempty"`
+	Tries    []Try              `json:"tries,omitempty"`    // those that the camera has refused
 	Measures map[string]float64 `json:"measures,omitempty"` // of the last
 	Requests int                `json:"requests"`
 	Bytes    int64              `json:"bytes"`
@@ -62,6 +64,16 @@ type Finding struct {
 	StillID  uuid.UUID       `json:"still_id"`
 }
 
+// A Try is a sign-in that was sent and refused. It counts with those of others against what is safe, from when it was.
+type Try struct {
+	ID      uuid.UUID      `json:"id"` // by which it is filed once
+	SignIn  uuid.UUID      `json:"sign_in"`
+	Purpose signin.Purpose `json:"purpose"`
+	Host    string         `json:"host,omitempty"`
+	Result  signin.Result  `json:"result"`
+	Wait    time.Duration  `json:"wait,omitempty"` // for which the camera says that it is locked
+}
+
 // longest is for how long looks are taken together that found the same: measures are kept by the hour for years.
 const longest = time.Hour
 
@@ -75,7 +87,7 @@ func (m *Merger) Add(l Look) (done Look, ok bool) {
 	}
 	was, there := m.open[l.Thing]
 	if there && was.joins(l) {
-		l.First, l.Findings = was.First, was.Findings
+		l.First, l.Findings, l.Tries = was.First, was.Findings, was.Tries
 		l.Full = was.Full
 		m.open[l.Thing] = l
 		return Look{}, false
@@ -86,7 +98,8 @@ func (m *Merger) Add(l Look) (done Look, ok bool) {
 
 // joins reports whether a later look found nothing that the one before had not.
 func (l Look) joins(later Look) bool {
-	return later.State == l.State && len(later.Findings) == 0 && !later.Full && later.RoundS == l.RoundS && later.Last.Run == l.First.Run &&
+	news := len(later.Findings) > 0 || len(later.Tries) > 0
+	return later.State == l.State && !news && !later.Full && later.RoundS == l.RoundS && later.Last.Run == l.First.Run &&
 		later.Last.Up-l.First.Up < longest
 }
 
