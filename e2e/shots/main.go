@@ -62,9 +62,10 @@ func run() error {
 	if err != nil {
 		return err
 	}
-	data := filepath.Join(root, ".unlatch", "shots")
+	// The page of the server shows the folder, which is not to be this machine's.
+	data := filepath.Join(os.TempDir(), "tarnside")
 	os.RemoveAll(data)
-	os.Remove(data + "/media")
+	defer os.RemoveAll(data)
 	if err := errors.Join(os.MkdirAll(data, 0o755), os.Symlink(filepath.Join(root, ".unlatch", "media"),
 		filepath.Join(data, "media"))); err != nil {
 		return err

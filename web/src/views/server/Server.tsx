@@ -108,7 +108,7 @@ function BackUp() {
 function Process({ process: p }: { process: ServerProcess }) {
   const m = p.machine;
   return (
-    <li className="grid gap-x-4 gap-y-0.5 border-b py-2 sm:grid-cols-[180px_1fr_1fr_auto]">
+    <li className="grid gap-x-4 gap-y-0.5 border-b py-2 sm:grid-cols-[180px_1fr_1fr_120px]">
       <span className="min-w-0">
         <span className="block truncate font-medium">{m.name}</span>
         <span className="block text-small text-soft">{p.kind === "server" ? "Server" : "Worker"}</span>

@@ -1,5 +1,5 @@
 import { useQuery } from "@tanstack/react-query";
-import { useRef, useState } from "react";
+import { useEffect, useRef, useState } from "react";
 import type { Site } from "@/api/client";
 import { usePresets } from "@/api/queries";
 import { Field } from "@/forms/Field";
@@ -150,6 +150,13 @@ function useOver() {
   const halted = useRef(false);
   const since = useRef(new Date());
   const step = (id: string, is: Step, why?: string) => setSteps((all) => ({ ...all, [id]: { is, why } }));
+  useEffect(() => {
+    if (state !== "going") return;
+    // The browser asks before the page goes: the sites that wait would not begin.
+    const ask = (e: BeforeUnloadEvent) => e.preventDefault();
+    window.addEventListener("beforeunload", ask);
+    return () => window.removeEventListener("beforeunload", ask);
+  }, [state]);
   return {
     steps,
     state,
