@@ -134,14 +134,32 @@ func (w *work) client(service string) *onvif.Client {
 }
 
 func (w *work) do(ctx context.Context) error {
+	err := w.set(ctx)
+	if w.Begun == nil || ctx.Err() != nil || !w.mayHaveGone(err) {
+		return err
+	}
+	w.out.Before = *w.Begun
+	return w.await(ctx) // it was sent away, and is looked for where it was sent to
+}
+
+// mayHaveGone reports whether an error may come of the device going to its new address while it is asked at the old one: it has gone with
+// its answer, or answers at the new one already.
+func (w *work) mayHaveGone(err error) bool {
+	var occupied *OccupiedError
+	return errors.As(err, new(net.Error)) || errors.As(err, new(*goneError)) || errors.As(err, &occupied) && occupied.Addr == w.To.Addr
+}
+
+// A goneError means that no device service answers where the device was.
+type goneError struct{ error }
+
+func (e *goneError) Unwrap() error { return e.error }
+
+// set reads what is set, and sends what is not so yet.
+func (w *work) set(ctx context.Context) error {
 	c := w.client(w.Service)
 	defer c.Close()
 	if _, err := c.Clock(ctx); err != nil {
-		if w.Begun == nil || ctx.Err() != nil {
-			return err
-		}
-		w.out.Before = *w.Begun
-		return w.await(ctx) // it was sent away, and is looked for where it was sent to
+		return &goneError{err}
 	}
 	ifaces, err := c.Interfaces(ctx)
 	if err != nil {

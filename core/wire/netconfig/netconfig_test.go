@@ -13,6 +13,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"unlatch/core/ground/address"
+	"unlatch/core/ground/exchange"
 	"unlatch/core/ground/signin"
 	"unlatch/core/stream/camera"
 	"unlatch/core/wire/discovery"
@@ -222,4 +223,40 @@ func TestNetworkLostHalfWay(t *testing.T) {
 	require.Eventually(t, func() bool { got, err = netconfig.Do(context.Background(), r); return err == nil }, 5*time.Second,
 		100*time.Millisecond)
 	assert.Equal(t, "127.46.5.101", got.After.Addr.String())
+}
+
+// A device that was sent away by an attempt that was cut off may go at any moment while the next attempt asks it: it is found where it was
+// sent to, and what was set before the first attempt is what undo sends.
+func TestADeviceThatGoesWhileItIsAsked(t *testing.T) {
+	t.Parallel()
+	w := simtest.Start(t, strings.ReplaceAll(yard, "127.46.1.", "127.46.24."))
+	l := w.Device("Clock")
+	here, there := netip.MustParseAddr("127.46.24.11"), netip.MustParseAddr("127.46.24.101")
+	request := func() netconfig.Request {
+		return netconfig.Request{Dial: &address.Guard{Allowed: address.MustParse("127.46.24.0/24")},
+			Service: "http://" + here.String() + ":80/onvif/device_service", Endpoint: l.Endpoint(),
+			To: camera.Network{Addr: there, Bits: 24}, Wait: 8 * time.Second,
+			SignIn: signin.SignIn{User: "fitter", Secret: signin.NewSecret("brass-lamp-41")}}
+	}
+	points := 0
+	for n := 1; n < 60; n++ {
+		r, left := request(), n
+		r.Begun = &camera.Network{Addr: here, Bits: 24, HostSettings: camera.HostSettings{Host: "before"}}
+		r.Log = exchange.NewLog(nil)
+		r.Log.Watch(func() {
+			if left--; left == 0 {
+				netconfig.Do(context.Background(), request()) // an error where it has gone by now anyway
+			}
+		})
+		got, err := netconfig.Do(context.Background(), r)
+		require.NoError(t, err, "it goes at point %d", n)
+		assert.Equal(t, there, got.After.Addr, "point %d", n)
+		assert.Equal(t, "before", got.Before.Host, "point %d", n)
+		here, there = there, here
+		if left > 0 {
+			break
+		}
+		points++
+	}
+	assert.Greater(t, points, 8)
 }
