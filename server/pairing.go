@@ -113,6 +113,9 @@ func (s pairings) programRoutes(api huma.API, path string) {
 			if err != nil {
 				return nil, s.explain(err)
 			}
+			if w.Revoked != nil {
+				return nil, s.explain(store.ErrNotFound)
+			}
 			offered, err := s.store.Programs.List(ctx)
 			if err != nil {
 				return nil, s.explain(err)

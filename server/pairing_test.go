@@ -282,9 +282,10 @@ func TestAWorkerIsToldToUpdate(t *testing.T) {
 		require.NoError(t, m.Copy(io.Discard, strings.NewReader(out.String())), "from %d on", got)
 	}
 
-	require.NoError(t, other.Say(ctx, store.UpdateFailed, "it is not mine"))
-	require.NoError(t, mine.Say(ctx, store.UpdateFailed, "the disk is full\x1b[2J"+strings.Repeat(".", 1000)))
-	assert.Error(t, mine.Say(ctx, "owned", ""), "no state of an update")
+	require.NoError(t, mine.Say(ctx, "9.0.0", store.UpdateDone, ""))
+	require.NoError(t, other.Say(ctx, "9.1.0", store.UpdateFailed, "it is not mine"))
+	require.NoError(t, mine.Say(ctx, "9.1.0", store.UpdateFailed, "the disk is full\x1b[2J"+strings.Repeat(".", 1000)))
+	assert.Error(t, mine.Say(ctx, "9.1.0", "owned", ""), "no state of an update")
 	for _, w := range x.list() {
 		if w.ID.String() != i.Worker {
 			assert.Nil(t, w.Update)

@@ -151,10 +151,20 @@ func (s Programs) tell(ctx context.Context, by act.Person, x act.UpdateWorker) e
 	return err
 }
 
-// FarUpdates is what a paired worker sees of its updates, by a connection of its own: it works whatever version the other tables are of.
-type FarUpdates struct{ conn *pgx.Conn }
+// FarUpdates is what a paired worker sees of its updates.
+type FarUpdates struct {
+	conn interface {
+		QueryRow(ctx context.Context, sql string, args ...any) pgx.Row
+		Exec(ctx context.Context, sql string, args ...any) (pgconn.CommandTag, error)
+	}
+	close func()
+}
 
-// DialUpdates connects a paired worker to the database of its server.
+// FarUpdates returns what the paired worker of this store sees of its updates.
+func (s *Store) FarUpdates() *FarUpdates { return &FarUpdates{s.Pool, func() {}} }
+
+// DialUpdates returns what a paired worker sees of its updates by a connection of its own, which works whatever version the other tables of
+// its server are of.
 func DialUpdates(ctx context.Context, dial pgconn.DialFunc) (*FarUpdates, error) {
 	c, err := pgx.ParseConfig("postgres://worker@link/?sslmode=disable")
 	if err != nil {
@@ -166,11 +176,11 @@ func DialUpdates(ctx context.Context, dial pgconn.DialFunc) (*FarUpdates, error)
 	if err != nil {
 		return nil, err
 	}
-	return &FarUpdates{conn}, nil
+	return &FarUpdates{conn, func() { conn.Close(context.Background()) }}, nil
 }
 
-// Close ends the connection.
-func (u *FarUpdates) Close() { u.conn.Close(context.Background()) }
+// Close ends the connection, where it is one of its own.
+func (u *FarUpdates) Close() { u.close() }
 
 // Told returns the version that this worker is told to take and has not taken yet; "" for none.
 func (u *FarUpdates) Told(ctx context.Context) (version string, err error) {
@@ -215,8 +225,9 @@ func (u *FarUpdates) Read(ctx context.Context, id uuid.UUID, to io.Writer, got i
 	}
 }
 
-// Say tells how an update goes.
-func (u *FarUpdates) Say(ctx context.Context, state, problem string) error {
-	_, err := u.conn.Exec(ctx, "UPDATE worker_updates SET state = $1, problem = $2, changed_at = now()", state, wiretext.Line(problem, 500))
+// Say tells how the update to a version goes. Where this worker was told of another version since, nothing is said.
+func (u *FarUpdates) Say(ctx context.Context, version, state, problem string) error {
+	_, err := u.conn.Exec(ctx, "UPDATE worker_updates SET state = $2, problem = $3, changed_at = now() WHERE version = $1", version, state,
+		wiretext.Line(problem, 500))
 	return err
 }

@@ -40,13 +40,14 @@ type updating struct {
 	log    *slog.Logger
 	up     *jobs.Uplink
 	works  atomic.Bool // this program has come to work
-	failed string      // the version of a program that never came to work
+	far    func(ctx context.Context) (*store.FarUpdates, error)
 }
 
 // newUpdating begins in place of this program the one that the machine was handed, where there is one; it returns where there is none. key
 // is what programs are signed with; "" trusts none.
 func newUpdating(data, key string, log *slog.Logger) (*updating, error) {
 	u := &updating{folder: program.Folder{Path: filepath.Join(data, "program")}, log: log}
+	u.far = func(ctx context.Context) (*store.FarUpdates, error) { return store.DialUpdates(ctx, u.up.Dial) }
 	if key == "" {
 		return u, nil
 	}
@@ -54,27 +55,25 @@ func newUpdating(data, key string, log *slog.Logger) (*updating, error) {
 	if u.folder.Trusted, err = program.ReadTrusted(key); err != nil {
 		return nil, usageError{fmt.Errorf("--update-key: %w", err)}
 	}
-	if os.Getenv(startedAs) != "" {
-		return u, nil
+	if os.Getenv(startedAs) == "" {
+		if err := u.become(); err != nil { // a machine in a cabinet works as well as it can
+			log.Error("the program that this machine was handed cannot begin; the one that is installed works", "err", err)
+		}
 	}
-	return u, u.become()
+	return u, nil
 }
 
-// become begins the program that the machine was handed in place of this one. It returns where there is none, or where it cannot begin.
+// become begins the program that the machine was handed in place of this one. It returns nil where there is none, and an error where it
+// cannot begin.
 func (u *updating) become() error {
-	path, version, failed := u.folder.Program(release.Version)
-	if failed != "" {
-		u.failed = failed
-		return u.folder.Remove()
-	}
-	if path == "" {
-		return nil
-	}
-	if err := u.folder.Started(); err != nil {
+	path, version, err := u.folder.Program(release.Version)
+	if err != nil || path == "" {
 		return err
 	}
-	path, err := filepath.Abs(path)
-	if err != nil {
+	if path, err = filepath.Abs(path); err != nil {
+		return err
+	}
+	if err := u.folder.Started(); err != nil {
 		return err
 	}
 	u.log.Info("the program that this machine was handed begins", "version", version)
@@ -85,8 +84,7 @@ func (u *updating) become() error {
 		}
 		time.Sleep(100 * time.Millisecond)
 	}
-	u.log.Error("the program that this machine was handed cannot begin; the one that is installed works", "version", version, "err", err)
-	return nil
+	return err
 }
 
 // environment is that of this program, without what started it.
@@ -118,20 +116,22 @@ func (u *updating) watch(ctx context.Context, stop context.CancelCauseFunc) {
 func (u *updating) look(ctx context.Context) error {
 	ctx, done := context.WithTimeout(ctx, updateTime)
 	defer done()
-	far, err := store.DialUpdates(ctx, u.up.Dial)
+	far, err := u.far(ctx)
 	if err != nil {
 		return err
 	}
 	defer far.Close()
-	if u.failed != "" {
-		if err := far.Say(ctx, store.UpdateFailed, fmt.Sprintf("Version %s was started %d times and never came to work, so version %s "+
-			"works again.", u.failed, program.MostStarts, release.Version)); err != nil {
+	if failed := u.folder.Failed(); failed != "" {
+		if err := far.Say(ctx, failed, store.UpdateFailed, fmt.Sprintf("It was started %d times and never came to work, so version %s works "+
+			"again.", program.MostStarts, release.Version)); err != nil {
 			return err
 		}
-		u.failed = ""
+		if err := u.folder.Told(); err != nil {
+			return err
+		}
 	}
-	if os.Getenv(startedAs) != "" && u.works.Load() && !u.folder.Worked() {
-		if err := far.Say(ctx, store.UpdateDone, ""); err != nil {
+	if as := os.Getenv(startedAs); as != "" && u.works.Load() && !u.folder.Worked() {
+		if err := far.Say(ctx, as, store.UpdateDone, ""); err != nil {
 			return err
 		}
 		if err := u.folder.Works(); err != nil {
@@ -146,11 +146,11 @@ func (u *updating) look(ctx context.Context) error {
 	switch {
 	case problem != nil:
 		u.log.Error("an update is not taken", "version", version, "why", problem)
-		return far.Say(ctx, store.UpdateFailed, problem.Error())
+		return far.Say(ctx, version, store.UpdateFailed, problem.Error())
 	case err != nil:
-		return errors.Join(err, far.Say(ctx, store.UpdateTold, "It is tried again: "+err.Error()))
+		return errors.Join(err, far.Say(ctx, version, store.UpdateTold, "It is tried again: "+err.Error()))
 	}
-	if err := far.Say(ctx, store.UpdateTaken, ""); err != nil {
+	if err := far.Say(ctx, version, store.UpdateTaken, ""); err != nil {
 		return err
 	}
 	return errNewProgram
@@ -163,6 +163,9 @@ func (u *updating) take(ctx context.Context, far *store.FarUpdates, version stri
 	}
 	if !program.Newer(version, release.Version) {
 		return fmt.Errorf("it runs version %s already", release.Version), nil
+	}
+	if _, there, err := u.folder.Program(release.Version); err == nil && there == version {
+		return nil, nil // it was taken before, and that could not be told
 	}
 	id, head, err := far.Head(ctx, version, runtime.GOOS, runtime.GOARCH)
 	if err != nil {

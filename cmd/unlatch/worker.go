@@ -41,7 +41,8 @@ func workerCommand() *cobra.Command {
 				return err
 			}
 			if err = r.work(cmd, u); errors.Is(err, errNewProgram) {
-				return u.become()
+				// It returns only where the other program cannot begin; then whoever watches over this one starts it again.
+				err = errors.Join(err, u.become())
 			}
 			return err
 		}}
@@ -93,6 +94,7 @@ func (r *workerRun) work(cmd *cobra.Command, u *updating) error {
 	if u.up != nil {
 		boundMemory()
 		u.works.Store(true)
+		u.far = func(context.Context) (*store.FarUpdates, error) { return s.Store.FarUpdates(), nil }
 		go u.watch(ctx, stop)
 		go w.SendPicturesOver(ctx, u.up)
 		go keepStatus(ctx, r.data, u.up, w)

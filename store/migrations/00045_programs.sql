@@ -34,5 +34,9 @@ CREATE POLICY far ON worker_programs FOR SELECT USING (true);
 CREATE POLICY far ON worker_program_parts FOR SELECT USING (true);
 CREATE POLICY far ON worker_updates USING (worker_id = (SELECT far_worker())) WITH CHECK (worker_id = (SELECT far_worker()));
 
+-- Jobs name their run in text, which a paired worker may write as it likes: it is compared as text, and looked up so.
+CREATE INDEX runs_text ON runs ((id::text));
+
 -- +goose Down
+DROP INDEX runs_text;
 DROP TABLE worker_updates, worker_program_parts, worker_programs;

@@ -91,40 +91,68 @@ func TestWhatIsInstalled(t *testing.T) {
 	t.Parallel()
 	key, trusted := signer(t)
 	f := Folder{Path: filepath.Join(t.TempDir(), "program"), Trusted: trusted}
-	path, _, _ := f.Program("0.1.0")
-	assert.Empty(t, path)
-	require.NoError(t, f.Put(signed(t, key, "0.2.0", "the program"), whole("the program")))
-	path, version, failed := f.Program("0.1.0")
-	assert.Equal(t, []string{filepath.Join(f.Path, "program"), "0.2.0", ""}, []string{path, version, failed})
-	for _, running := range []string{"0.2.0", "0.3.0"} {
-		path, _, _ = f.Program(running)
-		assert.Empty(t, path, "what is installed is as new")
+	found := func(running string) string {
+		t.Helper()
+		_, version, err := f.Program(running)
+		require.NoError(t, err)
+		return version
 	}
-	path, _, _ = Folder{Path: f.Path}.Program("0.1.0")
+	assert.Empty(t, found("0.1.0"))
+	require.NoError(t, f.Put(signed(t, key, "0.2.0", "the program"), whole("the program")))
+	path, version, err := f.Program("0.1.0")
+	require.NoError(t, err)
+	assert.Equal(t, []string{filepath.Join(f.Path, "program"), "0.2.0"}, []string{path, version})
+	for _, running := range []string{"0.2.0", "0.3.0"} {
+		assert.Empty(t, found(running), "what is installed is as new")
+	}
+	path, _, err = Folder{Path: f.Path}.Program("0.1.0")
+	require.NoError(t, err)
 	assert.Empty(t, path, "this machine trusts nobody any more")
 
-	for range MostStarts {
-		path, _, _ = f.Program("0.1.0")
-		assert.NotEmpty(t, path)
-		require.NoError(t, f.Started())
-	}
-	path, _, failed = f.Program("0.1.0")
-	assert.Equal(t, []string{"", "0.2.0"}, []string{path, failed}, "it never came to work")
 	require.NoError(t, f.Works())
 	for range 2 * MostStarts {
 		require.NoError(t, f.Started())
 	}
-	path, _, _ = f.Program("0.1.0")
-	assert.NotEmpty(t, path, "it has worked once")
+	assert.Equal(t, "0.2.0", found("0.1.0"), "it has worked once")
 
-	require.NoError(t, os.WriteFile(path, []byte("the Program"), 0o700))
-	again, _, _ := f.Program("0.1.0")
-	assert.Empty(t, again)
-	require.NoError(t, f.Remove())
-	require.NoError(t, f.Remove())
-	left, err := os.ReadDir(f.Path)
+	// The next one never comes to work, and the one before is back; the one after that as well, however it ends.
+	for _, next := range []string{"0.3.0", "0.4.0"} {
+		require.NoError(t, f.Put(signed(t, key, next, "the next program"), whole("the next program")))
+		for range MostStarts {
+			assert.Equal(t, next, found("0.1.0"))
+			require.NoError(t, f.Started())
+		}
+		assert.Equal(t, "0.2.0", found("0.1.0"), "it never came to work")
+		assert.True(t, f.Worked())
+		assert.Equal(t, next, f.Failed())
+		require.NoError(t, f.Told())
+		assert.Empty(t, f.Failed())
+		assert.Equal(t, "0.2.0", found("0.1.0"))
+	}
+	require.NoError(t, os.WriteFile(filepath.Join(f.Path, "program"), []byte("the Program"), 0o700))
+	assert.Empty(t, found("0.1.0"), "it was changed since")
+}
+
+// Where the first program that a machine was handed never comes to work, the installed one works.
+func TestTheFirstProgramFails(t *testing.T) {
+	t.Parallel()
+	key, trusted := signer(t)
+	f := Folder{Path: filepath.Join(t.TempDir(), "program"), Trusted: trusted}
+	require.NoError(t, f.Put(signed(t, key, "0.2.0", "the program"), whole("the program")))
+	for range MostStarts {
+		require.NoError(t, f.Started())
+	}
+	for range 2 {
+		path, _, err := f.Program("0.1.0")
+		require.NoError(t, err)
+		assert.Empty(t, path)
+		assert.Equal(t, "0.2.0", f.Failed())
+	}
+	require.NoError(t, f.Told())
+	require.NoError(t, f.Put(signed(t, key, "0.2.0", "the program"), whole("the program")), "somebody has told it to try again")
+	_, version, err := f.Program("0.1.0")
 	require.NoError(t, err)
-	assert.Empty(t, left)
+	assert.Equal(t, "0.2.0", version)
 }
 
 // What is cut off goes on where it was; what is another program, longer, shorter or changed, is not kept.
@@ -149,17 +177,19 @@ func TestAProgramComesInPieces(t *testing.T) {
 		assert.EqualValues(t, 3, got)
 		return whole("another")(to, got)
 	}))
-	_, version, _ := f.Program("0.1.0")
-	assert.Equal(t, "0.3.0", version)
+	version := func() string {
+		_, version, err := f.Program("0.1.0")
+		require.NoError(t, err)
+		return version
+	}
+	assert.Equal(t, "0.3.0", version())
 
 	for name, program := range map[string]string{"longer": "the programs", "shorter": "the", "changed": "the Program"} {
 		require.ErrorIs(t, f.Put(text, whole(program)), ErrChanged, name)
-		_, version, _ := f.Program("0.1.0")
-		assert.Equal(t, "0.3.0", version, "the last one stays: %s", name)
+		assert.Equal(t, "0.3.0", version(), "the last one stays: %s", name)
 	}
 	require.NoError(t, f.Put(text, whole("the program")))
-	_, version, _ = f.Program("0.1.0")
-	assert.Equal(t, "0.2.0", version)
+	assert.Equal(t, "0.2.0", version())
 	require.ErrorIs(t, f.Put([]byte("{}"), whole("")), ErrNoHead)
 }
 
