@@ -252,24 +252,24 @@ func TestSendingACommand(t *testing.T) {
 name: pages
 users: [{name: fitter, secret: brass-lamp-41, level: Administrator}]
 devices:
-  - {name: Clock, maker: corvane, model: V4, address: 127.44.63.11, scene: platform-clock, streams: [{width: 160, height: 90, fps: 5,
+  - {name: Clock, maker: corvane, model: V4, address: 127.44.34.11, scene: platform-clock, streams: [{width: 160, height: 90, fps: 5,
        kbps: 60, gop: 5, profile: baseline}]}
 `)
 	newDesk(t)
-	for _, line := range []string{"unlatch sites add Works 127.44.63.0/28",
+	for _, line := range []string{"unlatch sites add Works 127.44.34.0/28",
 		"printf 'brass-lamp-41' | unlatch keyring add Fitter --user fitter",
-		"unlatch sweep --site Works --wait", "unlatch open 127.44.63.11 --wait",
-		"unlatch send 127.44.63.11 --command 'Sign-in of the streams' --set method=both --wait"} {
+		"unlatch sweep --site Works --wait", "unlatch open 127.44.34.11 --wait",
+		"unlatch send 127.44.34.11 --command 'Sign-in of the streams' --set method=both --wait"} {
 		code, out, complaint := shell(t, line)
 		require.Equal(t, 0, code, "%s\n%s%s", line, out, complaint)
 	}
 	assert.Equal(t, "both", w.Device("Clock").Setup()["signing"])
-	code, out, complaint := shell(t, "unlatch send 127.44.63.11 --command 'Sign-in of the streams' --undo --wait")
+	code, out, complaint := shell(t, "unlatch send 127.44.34.11 --command 'Sign-in of the streams' --undo --wait")
 	require.Equal(t, 0, code, out+complaint)
 	assert.Equal(t, "digest", w.Device("Clock").Setup()["signing"])
 	for args, says := range map[string]string{"--undo": "say which command", "--command Lamp": "give the values",
 		"--command Lamp --set on": "like method=digest", "--command Lamp --set way=on": "No path book has a command"} {
-		code, out, complaint := unlatch("", append([]string{"send", "127.44.63.11"}, strings.Fields(args)...)...)
+		code, out, complaint := unlatch("", append([]string{"send", "127.44.34.11"}, strings.Fields(args)...)...)
 		assert.NotEqual(t, 0, code, args)
 		assert.Contains(t, out+complaint, says, args)
 	}
@@ -281,7 +281,7 @@ func TestComparingBaselines(t *testing.T) {
 name: agreed
 users: [{name: fitter, secret: brass-lamp-41, level: Administrator}]
 devices:
-  - {name: Clock, maker: corvane, model: V4, address: 127.44.63.27, scene: platform-clock,
+  - {name: Clock, maker: corvane, model: V4, address: 127.44.34.27, scene: platform-clock,
      streams: [{width: 160, height: 90, fps: 5, kbps: 60, gop: 5, profile: baseline}]}
 `)
 	newDesk(t)
@@ -290,7 +290,7 @@ devices:
 		require.Equal(t, want, code, "%s\n%s%s", line, out, complaint)
 		return out + complaint
 	}
-	run(0, "unlatch sites add Works 127.44.63.16/28")
+	run(0, "unlatch sites add Works 127.44.34.16/28")
 	assert.Contains(t, run(2, "unlatch baselines compare"), "nothing is agreed on")
 	run(0, "printf 'brass-lamp-41' | unlatch keyring add Fitter --user fitter")
 	run(0, "unlatch sweep --site Works --wait")
@@ -298,7 +298,7 @@ devices:
 	run(0, "unlatch baselines take 'Before' --reason 'nothing is done yet'")
 	assert.Contains(t, run(0, "unlatch baselines"), "nothing is done yet")
 	assert.Contains(t, run(0, "unlatch baselines compare"), "As agreed: ")
-	shell(t, "unlatch open 127.44.63.27 --wait")
+	shell(t, "unlatch open 127.44.34.27 --wait")
 	told := run(1, "unlatch baselines compare Before")
 	assert.Contains(t, told, "Sign-in: nothing was known, now Fitter (user fitter).")
 	assert.Contains(t, told, "Picture size, main: nothing was known, now 160 × 90.")

@@ -126,7 +126,7 @@ func TestProve(t *testing.T) {
 
 // Motion JPEG is proven by its http:// URL as streams are.
 func TestProveMotionJPEG(t *testing.T) {
-	w := simtest.Start(t, strings.ReplaceAll(yard, "127.44.1.", "127.44.61."))
+	w := simtest.Start(t, strings.ReplaceAll(yard, "127.44.1.", "127.44.33."))
 	url := "http://" + w.Device("Clock").Web() + "/vista/still/1/0.mjpg"
 	code, out, _ := unlatch("brass-lamp-41\n", "prove", url, "--user", "fitter", "--password-stdin", "--seconds", "1")
 	require.Equal(t, 0, code, out)
