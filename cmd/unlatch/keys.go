@@ -1,7 +1,6 @@
 package main
 
 import (
-	"errors"
 	"fmt"
 	"os"
 	"path/filepath"
@@ -19,10 +18,7 @@ import (
 // keysCommand is for the key that sign-ins are encrypted with at rest.
 func keysCommand() *cobra.Command {
 	c := &cobra.Command{Use: "keys", Short: "Look after the key that sign-ins are encrypted with",
-		RunE: func(cmd *cobra.Command, _ []string) error {
-			cmd.Usage()
-			return usageError{errors.New("say what to do")}
-		}}
+		RunE: sayWhat}
 	c.AddCommand(rotateCommand(), backCommand())
 	return c
 }

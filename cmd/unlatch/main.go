@@ -65,10 +65,7 @@ func root() *cobra.Command {
 	c := &cobra.Command{
 		Use: "unlatch", Short: "Find cameras, prove their streams, put them where they are wanted",
 		SilenceErrors: true, SilenceUsage: true,
-		RunE: func(cmd *cobra.Command, args []string) error {
-			cmd.Usage()
-			return usageError{errors.New("say what to do")}
-		},
+		RunE: sayWhat,
 		Args: func(_ *cobra.Command, args []string) error {
 			if len(args) > 0 {
 				return usageError{fmt.Errorf("there is no command %q; see: unlatch help", args[0])}
@@ -84,6 +81,12 @@ func root() *cobra.Command {
 		signInsCommand(), recordCommand(), baselinesCommand(), driftsCommand(), handoverCommand(), peopleCommand(),
 		configCommand(), backupCommand(), restoreCommand(), doctorCommand(), keysCommand(), programCommand(), versionCommand())
 	return c
+}
+
+// sayWhat is what a command does that only has others below it.
+func sayWhat(cmd *cobra.Command, _ []string) error {
+	cmd.Usage()
+	return usageError{errors.New("say what to do")}
 }
 
 func versionCommand() *cobra.Command {

@@ -14,10 +14,7 @@ import (
 // peopleCommand is for whoever may work on the machine itself, when nobody can sign in any more.
 func peopleCommand() *cobra.Command {
 	c := &cobra.Command{Use: "people", Short: "Look after accounts on the machine that Unlatch runs on",
-		RunE: func(cmd *cobra.Command, _ []string) error {
-			cmd.Usage()
-			return usageError{errors.New("say what to do")}
-		}}
+		RunE: sayWhat}
 	c.AddCommand(resetCommand())
 	return c
 }

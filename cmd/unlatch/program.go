@@ -22,10 +22,7 @@ func programCommand() *cobra.Command {
 		Long: "Paired workers take a newer program from their server when somebody tells them to, on the page Server. They run none that is\n" +
 			"not signed by the key that they trust: make it once, keep it away from the server, and give each machine its public half as\n" +
 			"update-key in the settings of its worker.",
-		RunE: func(cmd *cobra.Command, _ []string) error {
-			cmd.Usage()
-			return usageError{errors.New("say what to do")}
-		}}
+		RunE: sayWhat}
 	c.AddCommand(programKeyCommand(), signProgramCommand(), offerProgramCommand())
 	return c
 }

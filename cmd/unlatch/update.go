@@ -43,8 +43,8 @@ type updating struct {
 	far    func(ctx context.Context) (*store.FarUpdates, error)
 }
 
-// newUpdating begins in place of this program the one that the machine was handed, where there is one; it returns where there is none. key
-// is what programs are signed with; "" trusts none.
+// newUpdating prepares a worker for updates. Where the machine was handed a program before, that one begins, and newUpdating does not
+// return. key is what programs are signed with; "" trusts none.
 func newUpdating(data, key string, log *slog.Logger) (*updating, error) {
 	u := &updating{folder: program.Folder{Path: filepath.Join(data, "program")}, log: log}
 	u.far = func(ctx context.Context) (*store.FarUpdates, error) { return store.DialUpdates(ctx, u.up.Dial) }
@@ -63,8 +63,8 @@ func newUpdating(data, key string, log *slog.Logger) (*updating, error) {
 	return u, nil
 }
 
-// become begins the program that the machine was handed in place of this one. It returns nil where there is none, and an error where it
-// cannot begin.
+// become replaces this program, in its process, by the one that the machine was handed. It returns nil where there is none, and an error
+// where that one cannot begin.
 func (u *updating) become() error {
 	path, version, err := u.folder.Program(release.Version)
 	if err != nil || path == "" {

@@ -1,6 +1,7 @@
 package program
 
 import (
+	"bytes"
 	"crypto/ed25519"
 	"encoding/json"
 	"errors"
@@ -127,7 +128,7 @@ func (f Folder) fill(part string, text []byte, m Manifest, take func(to io.Write
 	}
 	// Another program than the one that was begun is begun anew.
 	begun := part + ".head"
-	if was, err := os.ReadFile(begun); err != nil || string(was) != string(text) {
+	if was, err := os.ReadFile(begun); err != nil || !bytes.Equal(was, text) {
 		if err := nothing(os.Remove(part)); err != nil {
 			return err
 		}

@@ -18,6 +18,8 @@ import (
 	"regexp"
 	"strconv"
 	"strings"
+
+	"unlatch/core/ground/wiretext"
 )
 
 // A Manifest says which program a file holds.
@@ -74,9 +76,9 @@ func (m Manifest) check() error {
 	return nil
 }
 
-func clip(s string) string { return s[:min(len(s), 40)] }
+func clip(s string) string { return wiretext.Line(s, 40) }
 
-// Newer reports whether version is after than; each is three numbers. What is no version is newer than nothing.
+// Newer reports whether version comes after than. Each is three numbers, such as 0.10.1; where one is not, it reports false.
 func Newer(version, than string) bool {
 	a, b := versionForm.FindStringSubmatch(version), versionForm.FindStringSubmatch(than)
 	if a == nil || b == nil {

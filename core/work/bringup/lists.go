@@ -28,8 +28,8 @@ type toldList struct {
 	err    error // of that asking
 }
 
-// after returns the slots of a target as it told them when it was asked after a moment, and asks it where nobody has since; asked says so.
-// Whoever waits for the same target waits for that answer.
+// after returns the slots that a target has told when it was asked later than since. Where nobody has asked it since then, it is asked now,
+// and asked is true; whoever else wants the slots of this target waits for the answer.
 func (l *Lists) after(ctx context.Context, id uuid.UUID, since time.Time, ask func() (target.Layout, error)) (_ target.Layout, asked bool,
 	err error) {
 	told := l.told(id)
