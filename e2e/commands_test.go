@@ -5,7 +5,6 @@ import (
 	"time"
 
 	"github.com/stretchr/testify/assert"
-	"github.com/stretchr/testify/require"
 
 	"unlatch/sim/simtest"
 )
@@ -44,7 +43,7 @@ targets:
 `)
 	is := func(device, name, value, why string) {
 		t.Helper()
-		require.Eventually(t, func() bool { return world.Device(device).Setup()[name] == value }, 30*time.Second, 50*time.Millisecond, why)
+		eventually(t, func() bool { return world.Device(device).Setup()[name] == value }, 30*time.Second, 50*time.Millisecond, why)
 	}
 	b := start(t)
 	b.bring("Pages", "127.43.63.0/27", 3)

@@ -32,7 +32,7 @@ func preparing(page *rod.Page) string {
 // preparedDemo waits until the demo behind a page has prepared all.
 func preparedDemo(t *testing.T, page *rod.Page) {
 	t.Helper()
-	require.Eventually(t, func() bool { return preparing(page) == "" }, mostDrawing, 500*time.Millisecond)
+	eventually(t, func() bool { return preparing(page) == "" }, mostDrawing, 500*time.Millisecond)
 }
 
 // The demo is signed in to while its railway is still prepared, and says what it prepares. Killed meanwhile, it goes on when it is
@@ -58,7 +58,7 @@ func TestTheFirstMinute(t *testing.T) {
 	b.clean("sites of a demo that is being prepared")
 
 	b.press("^Tarn Ferry station")
-	require.Eventually(t, func() bool {
+	eventually(t, func() bool {
 		return preparing(b.page) == "Working at Tarn Ferry station: sweeping, proving and placing its cameras"
 	},
 		mostDrawing, 100*time.Millisecond)
@@ -73,7 +73,7 @@ func TestTheFirstMinute(t *testing.T) {
 	preparedDemo(t, b.page)
 	b.press("^Tarn Ferry station")
 	b.page.MustElement("[data-device]")
-	require.Eventually(t, func() bool { return !b.page.MustHasR("[role=status]", "Working at|Drawing|could not be prepared") },
+	eventually(t, func() bool { return !b.page.MustHasR("[role=status]", "Working at|Drawing|could not be prepared") },
 		patience, 100*time.Millisecond)
 	twice, err := b.page.Eval(`async () => {
 		const site = location.pathname.split("/")[2];

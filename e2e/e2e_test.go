@@ -67,6 +67,7 @@ func (b *bench) browse(url string) {
 	b.t.Cleanup(chrome.Stop)
 	b.page, err = chrome.Page(url, 1280, 800)
 	require.NoError(b.t, err)
+	b.page = failing(b.t, b.page)
 	b.t.Cleanup(func() {
 		if b.t.Failed() { // what the person would have seen
 			if png, err := b.page.CancelTimeout().Timeout(5*time.Second).Screenshot(false, nil); err == nil {
@@ -135,14 +136,14 @@ func (b *bench) see(text string) *rod.Element {
 // settled waits until a page that was just gone to stands still. A look at the page before it is an error that means nothing.
 func settled(t *testing.T, page *rod.Page) {
 	t.Helper()
-	require.Eventually(t, func() bool { return page.WaitStable(500*time.Millisecond) == nil }, 90*time.Second, 100*time.Millisecond)
+	eventually(t, func() bool { return page.WaitStable(500*time.Millisecond) == nil }, 90*time.Second, 100*time.Millisecond)
 }
 
 // count waits until n elements fit a selector.
 func (b *bench) count(selector string, n int) {
 	b.t.Helper()
 	got := -1
-	require.Eventually(b.t, func() bool {
+	eventually(b.t, func() bool {
 		els, err := b.page.Elements(selector)
 		got = len(els)
 		return err == nil && got == n

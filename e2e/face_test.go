@@ -48,11 +48,11 @@ devices:
 
 	// A recorder that takes ONVIF devices alone searches, signs in and records; what it asks for on the way is the standard's own.
 	vault, ranges := world.Device("Vault"), address.MustParse("127.43.72.0/29")
-	require.Eventually(t, func() bool {
+	eventually(t, func() bool {
 		added, err := vault.FindAndAdd(t.Context(), ranges, in)
 		return assert.NoError(t, err) && len(added) == 1 && assert.Equal(t, "http://127.43.72.5:8580/onvif/device_service", added[0])
 	}, time.Minute, time.Second)
-	require.Eventually(t, func() bool { return vault.Slots()[0].Frames > 20 }, patience, 50*time.Millisecond)
+	eventually(t, func() bool { return vault.Slots()[0].Frames > 20 }, patience, 50*time.Millisecond)
 	b.page.MustElementR(`[data-relay="clock/main"]`, "one takes it")
 
 	c := onvif.New("http://127.43.72.5:8580/onvif/device_service", onvif.Options{Dial: &address.Guard{Allowed: ranges}, SignIn: in})

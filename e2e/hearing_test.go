@@ -60,7 +60,7 @@ func TestTheSoundOfEveryCodecIsHeard(t *testing.T) {
 		b.page.MustElement("[data-watching]")
 		b.page.MustEval(`() => { window.pitches = []; }`)
 		b.page.MustElement(`[data-tool="Sound on"]`).MustClick()
-		require.Eventually(t, func() bool {
+		eventually(t, func() bool {
 			all := b.page.MustEval(`() => window.pitches.slice(-20)`).Arr()
 			pitch := 0.0
 			for _, p := range all {

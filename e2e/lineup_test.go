@@ -6,7 +6,6 @@ import (
 	"time"
 
 	"github.com/go-rod/rod/lib/input"
-	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
 	"unlatch/sim/simtest"
@@ -84,7 +83,7 @@ targets:
 		want += fmt.Sprintf("; slot %d confirmed", n+1)
 	}
 	want = want[2:]
-	assert.Eventually(t, func() bool {
+	eventually(t, func() bool {
 		out, err := b.page.Eval(`async () => {
 			const site = location.pathname.split("/")[2];
 			const list = (await (await fetch("/api/sites/" + site + "/devices")).json()).filter((d) => d.kind === "camera" && !d.stray);

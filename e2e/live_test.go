@@ -5,7 +5,6 @@ import (
 	"time"
 
 	"github.com/stretchr/testify/assert"
-	"github.com/stretchr/testify/require"
 
 	"unlatch/sim/simtest"
 )
@@ -38,12 +37,12 @@ func (b *bench) moves(in, what string) {
 		return sum < 50_000
 	}
 	var first []float64
-	require.Eventually(b.t, func() bool {
+	eventually(b.t, func() bool {
 		first = b.drawn(in)
 		return !black(first)
 	}, 30*time.Second, 100*time.Millisecond, "%s: something is drawn", what)
 	moved := 0
-	require.Eventually(b.t, func() bool {
+	eventually(b.t, func() bool {
 		now := b.drawn(in)
 		moved = 0
 		for i := range now {

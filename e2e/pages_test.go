@@ -66,7 +66,7 @@ devices:
 	b.page.MustElement(`[data-relay="clock/main"]`).MustElementR("button", "^Remove$").MustClick()
 	b.press("^Serve it no more$")
 	b.count(`[data-relay="clock/main"]`, 0)
-	require.Eventually(t, func() bool {
+	eventually(t, func() bool {
 		res, err := http.Get(at)
 		return err == nil && res.Body.Close() == nil && res.StatusCode == http.StatusNotFound
 	}, patience, 100*time.Millisecond, "the address opens nothing any more")
@@ -166,13 +166,13 @@ devices:
 	b.page.MustElement(`[aria-label="The key may go out unencrypted"]`).MustClick()
 	b.page.MustElementR("[role=dialog] button", "^Send it$").MustClick()
 	b.page.MustElement(`[data-push="sending"]`)
-	require.Eventually(t, func() bool {
+	eventually(t, func() bool {
 		frames, sound, _ := platform.read()
 		return frames > 20 && sound > 50
 	}, patience, 50*time.Millisecond, "pictures, and silence beside them")
 	b.press("^Stop sending$")
 	b.page.MustElement(`[data-push="stopped"]`)
-	require.Eventually(t, func() bool { _, _, ended := platform.read(); return ended > 0 }, patience, 50*time.Millisecond)
+	eventually(t, func() bool { _, _, ended := platform.read(); return ended > 0 }, patience, 50*time.Millisecond)
 	b.press("^Begin again$")
 	b.page.MustElement(`[data-push="sending"]`)
 }

@@ -71,7 +71,7 @@ func (b *bench) addTarget(kind, address, name string) {
 		b.page.MustElement(`[aria-label="Its sign-in may go out readable"]`).MustClick()
 	}
 	b.press("^Add it$")
-	require.Eventually(b.t, func() bool {
+	eventually(b.t, func() bool {
 		return b.page.MustEval(`async (name) => {
 			const site = location.pathname.split("/")[2];
 			const t = (await (await fetch("/api/sites/" + site + "/targets")).json()).find((t) => t.name === name);
@@ -128,7 +128,7 @@ func (b *bench) carry(camera, on, slot string) {
 	at := func() string {
 		return b.page.MustEval(`() => { const d = document.activeElement?.dataset ?? {}; return (d.on ?? "") + "/" + (d.slot ?? ""); }`).Str()
 	}
-	require.Eventually(b.t, func() bool { return strings.Contains(at(), "/") && at() != "/" }, 5*time.Second, 30*time.Millisecond)
+	eventually(b.t, func() bool { return strings.Contains(at(), "/") && at() != "/" }, 5*time.Second, 30*time.Millisecond)
 	for range 80 {
 		if at() == on+"/"+slot {
 			require.NoError(b.t, b.page.Keyboard.Type(input.Enter))
@@ -136,7 +136,7 @@ func (b *bench) carry(camera, on, slot string) {
 		}
 		before := at()
 		require.NoError(b.t, b.page.Keyboard.Type(input.ArrowDown))
-		assert.Eventually(b.t, func() bool { return at() != before }, 2*time.Second, 20*time.Millisecond, "the walk stops at %s", before)
+		eventually(b.t, func() bool { return at() != before }, 2*time.Second, 20*time.Millisecond, "the walk stops at %s", before)
 	}
 	require.Fail(b.t, "never came to the slot", "%s of %s", slot, on)
 }
@@ -145,7 +145,7 @@ func (b *bench) carry(camera, on, slot string) {
 func (b *bench) holds(on, slot, camera, state string) {
 	b.t.Helper()
 	var got string
-	require.Eventually(b.t, func() bool {
+	eventually(b.t, func() bool {
 		el := b.findSlot(on, slot)
 		if el == nil {
 			return false
@@ -239,7 +239,7 @@ func TestThePatchBench(t *testing.T) {
 	}`).Str())
 	b.page.MustElement(`[aria-label="Viaduct further up"]`).MustClick()
 	b.ran("Set the order on Wall")
-	require.Eventually(t, func() bool {
+	eventually(t, func() bool {
 		var order []string
 		for _, s := range world.Bridge("Wall").Look().Slots {
 			if s.Entry != nil && !strings.HasPrefix(s.Entry.Key, "project") {
@@ -331,7 +331,7 @@ func TestTargetsOfEveryOtherKind(t *testing.T) {
 	b.slotOf("Hearth", "the hub's cameras").MustElement("button").MustClick()
 	b.press("^Show on hall$")
 	b.ran("Show a camera on hall")
-	require.Eventually(t, func() bool {
+	eventually(t, func() bool {
 		for _, s := range world.Hub("Hearth").Shown() {
 			if s.Screen == "hall" {
 				return true
@@ -356,7 +356,7 @@ func TestTargetsOfEveryOtherKind(t *testing.T) {
 	}
 	b.holds("Rooms", "the list", "Clock", "confirmed")
 	b.drag("Foot", "Rooms", "add here")
-	require.Eventually(t, func() bool {
+	eventually(t, func() bool {
 		for _, s := range world.Screens() {
 			if fmt.Sprint(s.Names()) != "[Clock Foot]" {
 				return false
@@ -407,7 +407,7 @@ func TestTargetsOfEveryOtherKind(t *testing.T) {
 	b.slotOf("Line", "the live channel").MustElement("button").MustClick()
 	b.agree() // the recorder is given the stream key, over a way that others can read
 	b.holds("Line", "the live channel", "Clock", "confirmed")
-	require.Eventually(t, func() bool { // the row is made anew while states come in, and a click on the old one opens nothing
+	eventually(t, func() bool { // the row is made anew while states come in, and a click on the old one opens nothing
 		b.slotOf("Line", "the live channel").MustElement("button").MustClick()
 		_, err := b.page.Timeout(5*time.Second).ElementR("body *", "live, since")
 		return err == nil

@@ -5,7 +5,6 @@ import (
 	"time"
 
 	"github.com/stretchr/testify/assert"
-	"github.com/stretchr/testify/require"
 
 	"unlatch/sim/simtest"
 )
@@ -30,7 +29,7 @@ targets:
 	b.page.MustElement(`[data-run="finished"]`)
 	b.page.MustElementR("nav a", "Patch").MustClick()
 	b.addTarget("Bridge", "http://127.43.71.24:8081", "Porch")
-	require.Eventually(t, func() bool {
+	eventually(t, func() bool {
 		return b.page.MustEval(`async () => {
 			const site = "/api/sites/" + location.pathname.split("/")[2];
 			const target = (await (await fetch(site + "/targets")).json())[0].id;
@@ -60,7 +59,7 @@ targets:
 	assert.Equal(t, "Porch", list.Get("0.for").Str())
 	assert.Contains(t, list.Get("0.as").Str(), "MJPEG")
 	b.press("^Take it off$")
-	require.Eventually(t, func() bool {
+	eventually(t, func() bool {
 		return b.page.MustEval(`async () => {
 			const site = location.pathname.split("/")[2];
 			return (await (await fetch("/api/sites/" + site + "/relays")).json()).relays.length;

@@ -48,7 +48,7 @@ func TestABackupThatFailsIsToldAndMadeGood(t *testing.T) {
 	b.page.MustElementR("[role=dialog] button", "wrong with the server itself").MustClick()
 	b.page.MustElementR("[role=dialog] button", "^Save$").MustClick()
 	b.page.MustElementR("[aria-label='Who is told'] li", "Desk")
-	require.Eventually(t, func() bool { return heard(telling.Unwell) != "" }, patience, 200*time.Millisecond)
+	eventually(t, func() bool { return heard(telling.Unwell) != "" }, patience, 200*time.Millisecond)
 	assert.Regexp(t, `^Unlatch: The backup of .* failed: .*no such file or directory`, heard(telling.Unwell))
 
 	settled(t, b.page.MustNavigate(b.server.URL))
@@ -64,16 +64,16 @@ func TestABackupThatFailsIsToldAndMadeGood(t *testing.T) {
 
 	require.NoError(t, os.Mkdir(folder, 0o755))
 	b.press("^Make a backup now$")
-	require.Eventually(t, func() bool {
+	eventually(t, func() bool {
 		found, _ := filepath.Glob(filepath.Join(folder, "unlatch-*.zip"))
 		return len(found) == 1
 	}, patience, 200*time.Millisecond)
-	require.Eventually(t, func() bool {
+	eventually(t, func() bool {
 		b.page.MustElementR("button", "^Look again$").MustClick()
 		has, _, err := b.page.Has(`[data-finding="backup_failed"]`)
 		return err == nil && !has
 	}, patience, 200*time.Millisecond)
 	b.see("The last backup is of ")
-	require.Eventually(t, func() bool { return heard(telling.Over) != "" }, patience, 200*time.Millisecond)
+	eventually(t, func() bool { return heard(telling.Over) != "" }, patience, 200*time.Millisecond)
 	assert.Contains(t, heard(telling.Over), "Over: Unlatch: The backup of ")
 }

@@ -97,7 +97,7 @@ func TestASitePlan(t *testing.T) {
 	b.see("1 of 9 cameras are on it")
 	mark.MustFocus()
 	require.NoError(t, b.page.Keyboard.Type(input.ArrowRight, input.ArrowRight))
-	require.Eventually(t, func() bool {
+	eventually(t, func() bool {
 		return b.page.MustEval(`() => parseFloat(document.querySelector("[data-mark]").style.left)`).Num() > 50.6
 	}, patience, 100*time.Millisecond, "the arrow keys move it")
 	b.clean("a site plan")

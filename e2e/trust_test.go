@@ -93,7 +93,7 @@ devices:
 	wire, err := hostile.Join(netip.MustParseAddr("127.43.16.77"))
 	require.NoError(t, err)
 	defer wire.Close()
-	require.Eventually(t, func() bool {
+	eventually(t, func() bool {
 		require.NoError(t, wire.Hello(world.Device("Clock").Endpoint(), "http://"+trap.Addr+"/onvif/device_service"))
 		found, err := b.page.Elements(`[data-finding="impostor"]`)
 		return err == nil && len(found) == 1
@@ -126,7 +126,7 @@ func TestStartWithACertificate(t *testing.T) {
 	for _, c := range b.page.MustCookies() {
 		assert.True(t, c.Secure && c.HTTPOnly, c.Name)
 	}
-	b.makeSite("Works", "127.43.14.0/28")
+	b.makeSite("Works", "127.43.85.0/28")
 	b.see("No camera found yet") // and events flow
 
 	// The next start has the same certificate: a browser that has taken it once is not asked again.

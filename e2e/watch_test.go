@@ -67,7 +67,7 @@ devices:
 	require.NoError(t, b.page.Keyboard.Type(input.KeyF))
 	b.page.MustElementR(`[data-large] [data-live]`, "frozen")
 	still, same := b.drawn("[data-large]"), 0
-	require.Eventually(t, func() bool {
+	eventually(t, func() bool {
 		now := b.drawn("[data-large]")
 		if same++; !slices.Equal(still, now) {
 			still, same = now, 0
@@ -158,17 +158,17 @@ devices:
 	b.clean("which one is it")
 	b.page.MustElement("#label-text").MustInput("gate 4")
 	b.press("^Label$")
-	require.Eventually(t, func() bool { return len(dome.Texts()) == 1 }, 30*time.Second, 20*time.Millisecond)
+	eventually(t, func() bool { return len(dome.Texts()) == 1 }, 30*time.Second, 20*time.Millisecond)
 	assert.Equal(t, []string{"Plain gate 4"}, dome.Texts())
 	again()
-	require.Eventually(t, func() bool { return len(dome.Texts()) == 0 }, 60*time.Second, 50*time.Millisecond, "the label is taken away")
+	eventually(t, func() bool { return len(dome.Texts()) == 0 }, 60*time.Second, 50*time.Millisecond, "the label is taken away")
 
 	b.page.MustReload()
 	b.press("^Which one\\?$")
 	b.press("^Nudge$")
-	require.Eventually(t, func() bool { at, _ := dome.Looks(); return at != home }, 30*time.Second, 5*time.Millisecond)
+	eventually(t, func() bool { at, _ := dome.Looks(); return at != home }, 30*time.Second, 5*time.Millisecond)
 	again()
-	require.Eventually(t, func() bool { at, _ := dome.Looks(); return at == home }, 60*time.Second, 50*time.Millisecond,
+	eventually(t, func() bool { at, _ := dome.Looks(); return at == home }, 60*time.Second, 50*time.Millisecond,
 		"it looks where it did")
 
 	b.page.MustReload()
@@ -236,11 +236,11 @@ func TestReadingAnExchange(t *testing.T) {
 name: reading
 users: [{name: fitter, secret: brass-lamp-41, level: Administrator}]
 devices:
-  - {name: Busy, maker: corvane, model: V4, serial: RD-1, address: 127.43.38.11, scene: viaduct, streams: [{width: 320,
+  - {name: Busy, maker: corvane, model: V4, serial: RD-1, address: 127.43.84.11, scene: viaduct, streams: [{width: 320,
        height: 180, fps: 10, kbps: 200, gop: 10}], defects: {sessions: -1}}
 `)
 	b := start(t)
-	b.bring("Line", "127.43.38.0/26", 1)
+	b.bring("Line", "127.43.84.0/26", 1)
 	b.count(`[data-at="proven"]`, 1)
 	b.page.MustElement("[data-device]").MustClick()
 	b.see("The device serves all the viewers it can")
@@ -270,7 +270,7 @@ devices:
 	b.press("^Save it as a file$")
 	name, text = b.saved()
 	assert.Contains(t, name, "support note.txt")
-	for _, want := range []string{"Corvane V4", "RD-1", "127.43.38.11", "The device serves all the viewers it can",
+	for _, want := range []string{"Corvane V4", "RD-1", "127.43.84.11", "The device serves all the viewers it can",
 		"453 Not Enough Bandwidth"} {
 		assert.Contains(t, text, want)
 	}

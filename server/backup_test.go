@@ -37,7 +37,7 @@ func TestARestoredServerAnswersTheSame(t *testing.T) {
 	b, err := backup.Open(file, store.Schema())
 	require.NoError(t, err)
 	defer b.Close()
-	other := storetest.URL(t)
+	other := storetest.EmptyURL(t)
 	require.NoError(t, b.Restore(ctx, other))
 	q, _, _ := serveOn(t, store.Options{URL: other, KeyFile: key}, Config{})
 	q.client = p.client // with the same session

@@ -335,7 +335,7 @@ func TestAPairedWorkerIsNobodyElse(t *testing.T) {
 func TestAServerThatIsNoSuperuser(t *testing.T) {
 	t.Parallel()
 	ctx := t.Context()
-	at, err := url.Parse(storetest.URL(t))
+	at, err := url.Parse(storetest.EmptyURL(t))
 	require.NoError(t, err)
 	admin, err := pgx.Connect(ctx, at.String())
 	require.NoError(t, err)

@@ -87,22 +87,22 @@ func restoreDump(t *testing.T, url string, version int64) {
 // The schema of each version stays as it was: whoever changes an old migration has databases out there that differ from new ones.
 func TestSchemasStayAsTheyWere(t *testing.T) {
 	t.Parallel()
+	url := storetest.EmptyURL(t)
 	for version := int64(1); version <= store.Schema(); version++ {
+		migrateTo(t, url, version)
+		now := schemaOf(t, url)
+		if _, err := os.Stat(dumpPath(version)); *update && os.IsNotExist(err) {
+			var out bytes.Buffer
+			z, err := gzip.NewWriterLevel(&out, gzip.BestCompression)
+			require.NoError(t, err)
+			io.WriteString(z, now)
+			require.NoError(t, z.Close())
+			require.NoError(t, os.MkdirAll(filepath.Dir(dumpPath(version)), 0o755))
+			require.NoError(t, os.WriteFile(dumpPath(version), out.Bytes(), 0o644))
+		}
 		t.Run(fmt.Sprint(version), func(t *testing.T) {
 			t.Parallel()
-			url := storetest.URL(t)
-			migrateTo(t, url, version)
-			now := schemaOf(t, url)
-			if _, err := os.Stat(dumpPath(version)); *update && os.IsNotExist(err) {
-				var out bytes.Buffer
-				z, err := gzip.NewWriterLevel(&out, gzip.BestCompression)
-				require.NoError(t, err)
-				io.WriteString(z, now)
-				require.NoError(t, z.Close())
-				require.NoError(t, os.MkdirAll(filepath.Dir(dumpPath(version)), 0o755))
-				require.NoError(t, os.WriteFile(dumpPath(version), out.Bytes(), 0o644))
-			}
-			kept := storetest.URL(t)
+			kept := storetest.EmptyURL(t)
 			restoreDump(t, kept, version)
 			assert.Equal(t, schemaOf(t, kept), now)
 		})
@@ -196,7 +196,7 @@ func counts(t *testing.T, url string, tables []string) map[string]int {
 // A database of each older version is brought up to date with what is in it, and looks afterwards as one that was made new.
 func TestEveryOlderVersionIsUpdated(t *testing.T) {
 	t.Parallel()
-	fresh := storetest.URL(t)
+	fresh := storetest.EmptyURL(t)
 	s, err := store.Open(ctx, fresh, filepath.Join(t.TempDir(), "key"), nil)
 	require.NoError(t, err)
 	s.Close()
@@ -204,7 +204,7 @@ func TestEveryOlderVersionIsUpdated(t *testing.T) {
 	for version := int64(1); version < store.Schema(); version++ {
 		t.Run(fmt.Sprint(version), func(t *testing.T) {
 			t.Parallel()
-			url := storetest.URL(t)
+			url := storetest.EmptyURL(t)
 			restoreDump(t, url, version)
 			filled := fill(t, url)
 			for _, name := range []string{"sites", "devices", "runs", "evidence", "stills", "sign_ins", "people", "sessions"} {
@@ -235,7 +235,7 @@ func TestEveryOlderVersionIsUpdated(t *testing.T) {
 // An update that is refused changes nothing, and one that is cut off in the middle goes on.
 func TestAnUpdateThatIsCutOffGoesOn(t *testing.T) {
 	t.Parallel()
-	url, key := storetest.URL(t), filepath.Join(t.TempDir(), "key")
+	url, key := storetest.EmptyURL(t), filepath.Join(t.TempDir(), "key")
 	restoreDump(t, url, 12)
 	before := schemaOf(t, url)
 	no := errors.New("there is no room for a backup")
@@ -269,7 +269,7 @@ func TestAnUpdateThatIsCutOffGoesOn(t *testing.T) {
 // Two servers that start on one database: one brings it up to date, and the other serves.
 func TestTwoServersOnOneDatabase(t *testing.T) {
 	t.Parallel()
-	url, key := storetest.URL(t), filepath.Join(t.TempDir(), "key")
+	url, key := storetest.EmptyURL(t), filepath.Join(t.TempDir(), "key")
 	restoreDump(t, url, 20)
 	var updates atomic.Int64
 	var both sync.WaitGroup
@@ -294,7 +294,7 @@ func TestTwoServersOnOneDatabase(t *testing.T) {
 // A role that may not make tables is told what to do.
 func TestARoleWithoutRights(t *testing.T) {
 	t.Parallel()
-	url := storetest.URL(t)
+	url := storetest.EmptyURL(t)
 	conn, err := pgx.Connect(ctx, url)
 	require.NoError(t, err)
 	defer conn.Close(ctx)

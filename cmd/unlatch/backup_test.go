@@ -57,7 +57,7 @@ func TestABackupIsWrittenVerifiedAndRestored(t *testing.T) {
 	require.Equal(t, 0, code, complaint)
 
 	// Onto another machine: an empty folder and an empty database.
-	empty, url := filepath.Join(t.TempDir(), "data"), storetest.URL(t)
+	empty, url := filepath.Join(t.TempDir(), "data"), storetest.EmptyURL(t)
 	code, out, complaint = unlatch("", "restore", file, "--identity", identity, "--data", empty, "--database", url)
 	require.Equal(t, 0, code, complaint)
 	assert.Contains(t, out, "is restored")
@@ -78,7 +78,7 @@ func TestABackupIsWrittenVerifiedAndRestored(t *testing.T) {
 	code, _, complaint = unlatch("", "restore", file, "--identity", identity, "--data", empty, "--database", url)
 	assert.Equal(t, 1, code)
 	assert.Contains(t, complaint, "the database is in use")
-	code, _, complaint = unlatch("", "restore", file, "--identity", identity, "--data", data, "--database", storetest.URL(t))
+	code, _, complaint = unlatch("", "restore", file, "--identity", identity, "--data", data, "--database", storetest.EmptyURL(t))
 	require.Equal(t, 0, code, complaint+": the same files are there already, as after a cut")
 }
 
@@ -111,7 +111,7 @@ func TestABackupThatCannotBeRestoredChangesNothing(t *testing.T) {
 	}
 	other := t.TempDir()
 	require.NoError(t, os.WriteFile(filepath.Join(other, "key"), []byte("another server's"), 0o600))
-	code, _, complaint = unlatch("", "restore", file, "--identity", identity, "--data", other, "--database", storetest.URL(t))
+	code, _, complaint = unlatch("", "restore", file, "--identity", identity, "--data", other, "--database", storetest.EmptyURL(t))
 	assert.Equal(t, 1, code)
 	assert.Contains(t, complaint, "the data folder is in use")
 }

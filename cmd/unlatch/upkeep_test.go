@@ -138,7 +138,7 @@ func TestABackupIsMadeBeforeAnUpdate(t *testing.T) {
 	data := t.TempDir()
 	ctx := context.Background()
 	update := func() (*place, error) {
-		url := storetest.URL(t)
+		url := storetest.EmptyURL(t)
 		s, err := store.Open(ctx, url, filepath.Join(data, "key"), nil)
 		require.NoError(t, err)
 		s.Close()

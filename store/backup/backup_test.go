@@ -38,7 +38,7 @@ var secrets = map[string][]byte{backup.KeyFile: []byte("0123456789abcdef01234567
 
 func newBench(t *testing.T) bench {
 	t.Helper()
-	b := bench{url: storetest.URL(t), file: filepath.Join(t.TempDir(), "backup.zip")}
+	b := bench{url: storetest.EmptyURL(t), file: filepath.Join(t.TempDir(), "backup.zip")}
 	s, err := store.Open(ctx, b.url, filepath.Join(t.TempDir(), "key"), nil)
 	require.NoError(t, err)
 	defer s.Close()
@@ -72,7 +72,7 @@ func TestABackupIsRestoredAsItWas(t *testing.T) {
 	require.NoError(t, err)
 	assert.NotContains(t, string(raw), string(secrets[backup.KeyFile]))
 
-	url := storetest.URL(t)
+	url := storetest.EmptyURL(t)
 	require.NoError(t, b.Restore(ctx, url))
 	s, err := store.OpenWith(ctx, store.Options{URL: url, KeyFile: filepath.Join(t.TempDir(), "key"), ForgetSignIns: true})
 	require.NoError(t, err)
@@ -90,7 +90,7 @@ func TestABackupIsRestoredAsItWas(t *testing.T) {
 // A backup is as of one moment: what is written while it is made is in it as a whole or not at all, and its counts agree with its dump.
 func TestABackupIsOfOneMoment(t *testing.T) {
 	t.Parallel()
-	url := storetest.URL(t)
+	url := storetest.EmptyURL(t)
 	s, err := store.Open(ctx, url, filepath.Join(t.TempDir(), "key"), nil)
 	require.NoError(t, err)
 	defer s.Close()
@@ -112,7 +112,7 @@ func TestABackupIsOfOneMoment(t *testing.T) {
 	b, err := backup.Open(path, store.Schema())
 	require.NoError(t, err)
 	defer b.Close()
-	assert.NoError(t, b.Restore(ctx, storetest.URL(t)), "which compares the counts")
+	assert.NoError(t, b.Restore(ctx, storetest.EmptyURL(t)), "which compares the counts")
 	_, err = b.Secrets(signin.NewSecret("x"))
 	assert.ErrorIs(t, err, backup.ErrNoSecrets)
 }
@@ -194,7 +194,7 @@ func TestAManifestOfSomebodyElseIsFoundOut(t *testing.T) {
 	require.NoError(t, b.Check(ctx))
 	_, err = b.Secrets(x.secret())
 	assert.EqualError(t, err, "the backup is damaged: its manifest was changed by somebody who does not have the key file")
-	url := storetest.URL(t)
+	url := storetest.EmptyURL(t)
 	assert.ErrorContains(t, b.Restore(ctx, url), "the table settings has 2 rows where the manifest says 3")
 }
 
@@ -239,7 +239,7 @@ func (f *full) Write(b []byte) (int, error) {
 
 func TestWhatCannotBeBackedUpSaysWhy(t *testing.T) {
 	t.Parallel()
-	url := storetest.URL(t)
+	url := storetest.EmptyURL(t)
 	s, err := store.Open(ctx, url, filepath.Join(t.TempDir(), "key"), nil)
 	require.NoError(t, err)
 	s.Close()
