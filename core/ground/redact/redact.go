@@ -90,20 +90,33 @@ func IsSecretName(name string) bool {
 }
 
 // Text returns s without secrets.
-func (r *Redactor) Text(s string) string {
-	s = authLine.ReplaceAllStringFunc(s, func(line string) string {
-		m := authLine.FindStringSubmatch(line)
-		if strings.HasPrefix(strings.ToLower(m[2]), "digest") {
-			return m[1] + authSecret.ReplaceAllString(m[2], `$1="`+Mark+`"`)
-		}
-		scheme, _, _ := strings.Cut(m[2], " ")
-		return m[1] + scheme + " " + Mark
-	})
-	s = xmlSecret.ReplaceAllString(s, "${1}"+Mark+"${2}")
-	s = userInfo.ReplaceAllString(s, "${1}"+Mark+"@")
-	s = query.ReplaceAllString(s, "${1}"+Mark)
-	s = ingest.ReplaceAllString(s, "${1}/"+Mark)
-	return r.hideKnown(s)
+func (r *Redactor) Text(s string) string { return r.hideKnown(hidePlaces(s, lookFor(s))) }
+
+// hidePlaces hides what stands in the places where protocols carry a secret, as far as the text may have such places.
+func hidePlaces(s string, at places) string {
+	if at.auth {
+		s = authLine.ReplaceAllStringFunc(s, func(line string) string {
+			m := authLine.FindStringSubmatch(line)
+			if strings.HasPrefix(strings.ToLower(m[2]), "digest") {
+				return m[1] + authSecret.ReplaceAllString(m[2], `$1="`+Mark+`"`)
+			}
+			scheme, _, _ := strings.Cut(m[2], " ")
+			return m[1] + scheme + " " + Mark
+		})
+	}
+	if at.xml {
+		s = xmlSecret.ReplaceAllString(s, "${1}"+Mark+"${2}")
+	}
+	if at.user {
+		s = userInfo.ReplaceAllString(s, "${1}"+Mark+"@")
+	}
+	if at.query {
+		s = query.ReplaceAllString(s, "${1}"+Mark)
+	}
+	if at.ingest {
+		s = ingest.ReplaceAllString(s, "${1}/"+Mark)
+	}
+	return s
 }
 
 func (r *Redactor) hideKnown(s string) string {
