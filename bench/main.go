@@ -1,5 +1,5 @@
-// Command bench measures the product and writes bench/RESULTS.md. Every figure is a median and stands beside a floor that was
-// measured in the same run: a bare connect loop, a key-frame wait, a copy of the same bytes.
+// Command bench measures the product and writes bench/RESULTS.md: everything, or the measurements that are named. Every figure is a median
+// and stands beside a floor that was measured in the same run: a bare connect loop, a key-frame wait, a copy of the same bytes.
 package main
 
 import (
@@ -9,7 +9,6 @@ import (
 	"os"
 	"os/exec"
 	"path/filepath"
-	"runtime"
 	"slices"
 	"strings"
 	"time"
@@ -43,22 +42,17 @@ func run() error {
 		return silentInside(ctx)
 	}
 	media := &scene.Library{Dir: filepath.Join(".unlatch", "media")}
+	var names []string
+	for _, m := range measurements {
+		names = append(names, m.name)
+	}
+	for _, name := range os.Args[1:] {
+		if !slices.Contains(names, name) {
+			return fmt.Errorf("nothing is measured by the name %q; there are: %s", name, strings.Join(names, ", "))
+		}
+	}
 	var all []figure
-	for _, m := range []struct {
-		name string
-		run  func(context.Context, *scene.Library) ([]figure, error)
-	}{
-		{"meter", meter}, {"sweep", sweep}, {"silent range", silent}, {"thousand devices", thousand}, {"fifty addresses",
-			fiftyAddresses}, {"recipes", recipes}, {"paths", likelyPaths}, {"prove", proveTime}, {"two hundred cameras", twoHundred},
-		{"keyring", keyring},
-		{"line-up", lineUp}, {"tuned", tuned}, {"reckoning", reckoning}, {"patched", patched}, {"sixteen", sixteen}, {"live", liveViewing},
-		{"given", givenStreams}, {"commands", commanded}, {"acts", acted}, {"people", peopled}, {"attacked", attacked},
-		{"watched 200", lookedAfter(200, "127.62.0.10", "127.62.0.110", "127.62.0.0/24")},
-		{"watched 400", lookedAfter(400, "127.62.8.10", "127.62.10.10", "127.62.8.0/22")}, {"a year", aYear}, {"quiet", quietly},
-		{"relayed", relayed}, {"afar", afar}, {"searched", searched}, {"firm", firm},
-		{"converted", converted},
-		{"a pack of 200", packOf(200, 20, 300)}, {"a pack of 2000", packOf(2000, 180, 500)},
-	} {
+	for _, m := range measurements {
 		if len(os.Args) > 1 && !slices.Contains(os.Args[1:], m.name) {
 			continue
 		}
@@ -67,14 +61,11 @@ func run() error {
 		if err != nil {
 			return fmt.Errorf("%s: %w", m.name, err)
 		}
-		all = append(all, f...)
-	}
-	text := results(all)
-	fmt.Print(text)
-	if len(os.Args) == 1 { // some figures alone are looked at, not recorded
-		if err := os.WriteFile(filepath.Join("bench", "RESULTS.md"), []byte(text), 0o644); err != nil {
+		fmt.Print(section(m.name, f))
+		if err := record(m.name, f, names); err != nil {
 			return err
 		}
+		all = append(all, f...)
 	}
 	worse := missed(all)
 	for _, f := range worse {
@@ -86,15 +77,19 @@ func run() error {
 	return nil
 }
 
-func results(all []figure) string {
-	var b strings.Builder
-	fmt.Fprintf(&b, "# Measured\n\n%s, %s, %d cores, %s %s/%s. Medians; made by `./dev bench`.\n\n",
-		time.Now().UTC().Format("2006-01-02"), processor(), runtime.NumCPU(), runtime.Version(), runtime.GOOS, runtime.GOARCH)
-	b.WriteString("| what | measured | floor of the same run | ratio | wanted |\n| --- | ---: | ---: | ---: | --- |\n")
-	for _, f := range all {
-		fmt.Fprintf(&b, "| %s | %s | %s | %s | %v |\n", f.what, f.got, f.floor, f.ratio, f.want)
-	}
-	return b.String()
+// measurements are all that is measured, in the order in which the results name them.
+var measurements = []struct {
+	name string
+	run  func(context.Context, *scene.Library) ([]figure, error)
+}{
+	{"meter", meter}, {"sweep", sweep}, {"silent range", silent}, {"thousand devices", thousand}, {"fifty addresses", fiftyAddresses},
+	{"recipes", recipes}, {"paths", likelyPaths}, {"prove", proveTime}, {"two hundred cameras", twoHundred}, {"keyring", keyring},
+	{"line-up", lineUp}, {"tuned", tuned}, {"reckoning", reckoning}, {"patched", patched}, {"sixteen", sixteen}, {"live", liveViewing},
+	{"given", givenStreams}, {"commands", commanded}, {"acts", acted}, {"people", peopled}, {"attacked", attacked},
+	{"watched 200", lookedAfter(200, "127.62.0.10", "127.62.0.110", "127.62.0.0/24")},
+	{"watched 400", lookedAfter(400, "127.62.8.10", "127.62.10.10", "127.62.8.0/22")}, {"a year", aYear}, {"quiet", quietly},
+	{"relayed", relayed}, {"afar", afar}, {"searched", searched}, {"firm", firm}, {"converted", converted},
+	{"a pack of 200", packOf(200, 20, 300)}, {"a pack of 2000", packOf(2000, 180, 500)},
 }
 
 func processor() string {

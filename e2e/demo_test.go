@@ -121,5 +121,6 @@ func (b *bench) tour() {
 
 	b.press("^Patch$") // 15
 	b.press("^See (what is broken|the \\d+ that are broken)$")
-	b.see("shows Platform clock, and not Footbridge|does not take")
+	// The first that is broken is mixed up, or was taken out of its slot meanwhile, if the watch has found that.
+	b.see("shows Platform clock, and not Footbridge|does not take|no longer holds this camera")
 }

@@ -337,9 +337,9 @@ func (e *env) lookAtTargetInRound(ctx context.Context, t store.Turn, rule ruleOf
 	}
 	defer job.Close()
 	nameTarget(job, x)
-	var layout *target.Layout
+	var told *toldSlots
 	if act.Asked(x.Kind) {
-		if layout, err = job.SlotsOf(ctx, t.Thing); err != nil {
+		if told, err = e.slotsTold(ctx, job, t.Thing); err != nil {
 			return err
 		}
 	}
@@ -347,14 +347,14 @@ func (e *env) lookAtTargetInRound(ctx context.Context, t store.Turn, rule ruleOf
 	if err != nil {
 		return err
 	}
-	if layout != nil {
-		if doubt := doubtOf(*layout, on, t.Thing, t.Doubt); doubt > 0 && doubt <= patienceWith(*layout) {
+	if told != nil {
+		if doubt := doubtOf(told, on, t); doubt > 0 && doubt <= patienceWith(told.Layout) {
 			if err := e.lookSoon(ctx, t); err != nil {
 				return err
 			}
 			return e.done(ctx, t, job, lookResult{state: watchround.Changed, doubt: doubt, began: began})
 		}
-		if err := e.heldBy(ctx, t, on, *layout, rule); err != nil {
+		if err := e.heldBy(ctx, t, on, told, rule); err != nil {
 			return err
 		}
 	}
@@ -386,17 +386,35 @@ func patienceWith(l target.Layout) int {
 	return 1
 }
 
+// toldSlots are the slots that a target has told, and when it was asked for them, by the clock of the database.
+type toldSlots struct {
+	target.Layout
+	asked time.Time
+}
+
+// slotsTold asks a target how its slots stand; nil where it has none, or cannot be asked.
+func (e *env) slotsTold(ctx context.Context, job *deviceJob, id uuid.UUID) (*toldSlots, error) {
+	asked, err := e.store.Now(ctx)
+	if err != nil {
+		return nil, err
+	}
+	layout, err := job.SlotsOf(ctx, id)
+	if err != nil || layout == nil {
+		return nil, err
+	}
+	return &toldSlots{*layout, asked}, nil
+}
+
 // doubtOf counts the looks in a row that found a target without what it had.
-func doubtOf(l target.Layout, on []store.Device, id uuid.UUID, before int) int {
+func doubtOf(told *toldSlots, on []store.Device, t store.Turn) int {
 	missing := slices.ContainsFunc(on, func(d store.Device) bool {
-		p := d.Status.PlacementOn(id)
-		return p != nil && p.Slot != "" && p.Token != "" && !p.Untaken && !p.ByHand() &&
-			l.Holding(p.Token, d.Latch().Identity()) != target.Holds
+		p := d.Status.PlacementOn(t.Thing)
+		return p != nil && p.ShownBy(told.asked) && !p.Untaken && told.Holding(p.Token, d.Latch().Identity()) != target.Holds
 	})
 	if !missing {
 		return 0
 	}
-	return before + 1
+	return t.Doubt + 1
 }
 
 // cameras returns the devices that are wanted on a target.
@@ -409,7 +427,7 @@ func (e *env) cameras(ctx context.Context, on uuid.UUID) ([]store.Device, error)
 }
 
 // heldBy records which cameras a target does not hold any more, and which it holds again.
-func (e *env) heldBy(ctx context.Context, t store.Turn, on []store.Device, l target.Layout, rule ruleOf) error {
+func (e *env) heldBy(ctx context.Context, t store.Turn, on []store.Device, told *toldSlots, rule ruleOf) error {
 	for i := range on {
 		p := on[i].Status.PlacementOn(t.Thing)
 		if p == nil || p.Slot == "" {
@@ -419,7 +437,7 @@ func (e *env) heldBy(ctx context.Context, t store.Turn, on []store.Device, l tar
 		if err != nil {
 			return err
 		}
-		changed, err := job.HeldBy(ctx, t.Thing, l)
+		changed, err := job.HeldBy(ctx, t.Thing, told.Layout, told.asked)
 		job.Close()
 		if err != nil {
 			return err

@@ -228,30 +228,47 @@ func (s Relays) Serving(ctx context.Context, site string, ranges address.Ranges)
 	if err != nil {
 		return nil, err
 	}
+	var sites int
+	if err := s.on(ctx).GetContext(ctx, &sites, "SELECT count(*) FROM sites"); err != nil {
+		return nil, err
+	}
 	for _, p := range processes {
 		at := p.ServedAt(site, ranges.Prefixes(), p.Relay)
 		if at == "" {
 			continue
 		}
-		w := act.Serving{At: at, Rates: p.Converting, Taken: map[uuid.UUID]float64{}, Faces: p.Faces, FacesTaken: map[int]uuid.UUID{},
-			Pages: PagesOf(p, at)}
-		var rows []struct {
-			ID    uuid.UUID `db:"id"`
-			Cores float64   `db:"cores"`
-			Port  int       `db:"face_port"`
-		}
-		if err := s.on(ctx).SelectContext(ctx, &rows, "SELECT id, cores, face_port FROM relays WHERE at = $1", at); err != nil {
+		w := act.Serving{At: at, Rates: p.Converting, Taken: map[uuid.UUID]float64{}, Others: map[uuid.UUID]float64{},
+			Shared: len(p.Sites) > 1 || len(p.Sites) == 0 && sites > 1,
+			Faces:  p.Faces, FacesTaken: map[int]uuid.UUID{}, Pages: PagesOf(p, at)}
+		if err := s.taken(ctx, &w, site); err != nil {
 			return nil, err
-		}
-		for _, r := range rows {
-			w.Taken[r.ID] = r.Cores
-			if r.Port > 0 {
-				w.FacesTaken[r.Port] = r.ID
-			}
 		}
 		out = append(out, w)
 	}
 	return out, nil
+}
+
+// taken fills in what relays take of a worker, those of the site of a name and those of others.
+func (s Relays) taken(ctx context.Context, w *act.Serving, site string) error {
+	var rows []struct {
+		ID    uuid.UUID `db:"id"`
+		Cores float64   `db:"cores"`
+		Port  int       `db:"face_port"`
+		Own   bool      `db:"own"`
+	}
+	err := s.on(ctx).SelectContext(ctx, &rows, `SELECT r.id, r.cores, r.face_port, s.name = $2 AS own
+		FROM relays r JOIN sites s ON s.id = r.site_id WHERE r.at = $1`, w.At, site)
+	for _, r := range rows {
+		if r.Own {
+			w.Taken[r.ID] = r.Cores
+		} else {
+			w.Others[r.ID] = r.Cores
+		}
+		if r.Port > 0 {
+			w.FacesTaken[r.Port] = r.ID
+		}
+	}
+	return err
 }
 
 // PagesOf returns the address under which a worker serves streams to web pages, given that at which it serves streams of a site; "" where

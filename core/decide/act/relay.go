@@ -60,7 +60,10 @@ type RelayForm struct {
 type Serving struct {
 	At    string            // host and port
 	Rates *conversion.Rates // what converting costs there; nil where that is not known yet
-	Taken map[uuid.UUID]float64
+	// Taken is what conversions of the site's relays take, in cores by relay, and Others what those of other sites take.
+	Taken  map[uuid.UUID]float64
+	Others map[uuid.UUID]float64
+	Shared bool // it serves streams of other sites, too
 	// Faces are the ports that ONVIF faces may have there; none where the worker makes none. FacesTaken are those of other relays.
 	Faces      doctor.Ports
 	FacesTaken map[int]uuid.UUID
@@ -211,15 +214,31 @@ func (a *PutRelay) faced(f Facts) error {
 		"Remove a relay with a face, or give the worker more ports by relay-faces.")
 }
 
+// siteShare is which part of what conversions may take is for one site, where a worker serves several: the others still get some.
+const siteShare = 0.75
+
 // afford returns what a form costs beside the other relays of the worker, as if all were taken at once.
 func (w Serving) afford(s conversion.Source, f conversion.Shape, except uuid.UUID) (float64, error) {
-	used := 0.0
+	var own, others float64
 	for id, cores := range w.Taken {
 		if id != except {
-			used += cores
+			own += cores
 		}
 	}
-	return w.Rates.Afford(s, f, used)
+	for _, cores := range w.Others {
+		others += cores
+	}
+	cores, err := w.Rates.Afford(s, f, own+others)
+	if err != nil || !w.Shared {
+		return cores, err
+	}
+	share := *w.Rates
+	share.Budget *= siteShare
+	cores, err = share.Afford(s, f, own)
+	if over := (*conversion.BudgetError)(nil); errors.As(err, &over) {
+		over.OfSite = true
+	}
+	return cores, err
 }
 
 // A RelayName says which relay an act is on.

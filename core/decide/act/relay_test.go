@@ -1,6 +1,7 @@
 package act
 
 import (
+	"strings"
 	"testing"
 
 	"github.com/google/uuid"
@@ -96,6 +97,38 @@ func TestRelaysAreHeldToABudget(t *testing.T) {
 	f.Serving[0].Rates = nil
 	_, err = relayOf(d, form).Decide(f)
 	assert.NoError(t, err, "what was not measured is known once it runs")
+}
+
+// Where a worker serves several sites, none takes all that conversions may take there.
+func TestASiteLeavesRoomForOthers(t *testing.T) {
+	t.Parallel()
+	d := device("Clock", sends("rtsp://192.0.2.7/main"))
+	f := facts(d)
+	form := conversion.Shape{Codec: "MJPEG", Width: 640, Height: 360, FPS: 5}
+	one := relayOf(d, form)
+	for why, c := range map[string]struct {
+		own, others float64
+		shared      bool
+		want        string
+	}{
+		"a worker of this site alone may give it all":               {own: 0.85},
+		"one of several gives it three quarters":                    {own: 0.7, shared: true, want: "over_budget"},
+		"which it has, whatever others take":                        {own: 0.6, others: 0.2, shared: true},
+		"but no more than there is":                                 {own: 0.6, others: 0.35, shared: true, want: "over_budget"},
+		"what others take of a worker counts where it is one's own": {others: 0.95, want: "over_budget"},
+	} {
+		f.Serving = serving(1)
+		f.Serving[0].Shared = c.shared
+		f.Serving[0].Taken[uuid.New()] = c.own
+		f.Serving[0].Others = map[uuid.UUID]float64{uuid.New(): c.others}
+		_, err := one.Decide(f)
+		if c.want == "" {
+			assert.NoError(t, err, why)
+			continue
+		}
+		assert.Equal(t, c.want, cause(t, err), why)
+		assert.Equal(t, c.own == 0.7, strings.Contains(err.Error(), "of one site"), why)
+	}
 }
 
 // A face has the first port that is free, and keeps the one that it has.

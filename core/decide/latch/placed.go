@@ -189,8 +189,9 @@ func (d *deriver) placed() {
 				p.SendsOn = append(p.SendsOn, Given(g))
 			}
 		}
-		if b, _ := body[evidence.Placed](d, t.ID.String()); b != nil && !b.Removed {
+		if b, r := body[evidence.Placed](d, t.ID.String()); b != nil && !b.Removed {
 			p.Slot, p.Token, p.Ref, p.Diagnosis, p.Untaken = b.Slot, b.Token, b.Ref, b.Diagnosis, b.Diagnosis != nil
+			p.PlacedAt = r.At
 		}
 		d.s.Placements = append(d.s.Placements, p)
 	}
@@ -361,6 +362,12 @@ func (p *Placement) inOneWord() PlacementState {
 		return PlacementConfirmed
 	}
 	return PlacementWaiting
+}
+
+// ShownBy reports whether the slots that the target has told can show the placement, given when it was asked for them: it was recorded
+// before. What was placed while the target answered may not be among them.
+func (p *Placement) ShownBy(asked time.Time) bool {
+	return p.Slot != "" && p.Token != "" && !p.ByHand() && p.PlacedAt.Before(asked)
 }
 
 // ByHand reports whether a placement can be confirmed by nobody but a person.

@@ -2,6 +2,7 @@ package latch
 
 import (
 	"testing"
+	"time"
 
 	"github.com/google/uuid"
 	"github.com/stretchr/testify/assert"
@@ -137,4 +138,24 @@ func TestAttested(t *testing.T) {
 	assert.Equal(t, Open, s.Latch(Confirmed).State)
 	assert.Contains(t, s.Latch(Confirmed).Reason, "keeper has looked")
 	assert.Equal(t, "none", s.Next().Action)
+}
+
+// The slots that a target told before a camera was placed say nothing of it.
+func TestSlotsToldBeforeAPlacement(t *testing.T) {
+	t.Parallel()
+	intent := Intent{Targets: []Target{{ID: strongroom, Kind: "bridge", Name: "Strongroom"}}}
+	derive := func(body evidence.Placed) (*Placement, time.Time) {
+		story := proven(uuid.New()).add(strongroom.String(), body)
+		s := Derive(story.records, intent)
+		return &s.Placements[0], story.records[len(story.records)-1].At
+	}
+	p, placed := derive(evidence.Placed{Slot: "1", Token: "slot_01"})
+	assert.Equal(t, placed, p.PlacedAt)
+	assert.True(t, p.ShownBy(placed.Add(time.Second)))
+	assert.False(t, p.ShownBy(placed))
+	assert.False(t, p.ShownBy(placed.Add(-time.Second)))
+	p, placed = derive(evidence.Placed{Slot: "1"})
+	assert.False(t, p.ShownBy(placed.Add(time.Second)), "a slot without a name of its own cannot be found among others")
+	p, placed = derive(evidence.Placed{Removed: true})
+	assert.False(t, p.ShownBy(placed.Add(time.Second)))
 }

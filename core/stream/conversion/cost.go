@@ -44,13 +44,18 @@ type BudgetError struct {
 	Form        Shape
 	Cost, Free  float64 // cores
 	Budget      float64
+	OfSite      bool  // the budget is the share of one site
 	Fits        Shape // what would fit; see Fitting
 	NothingFits bool
 }
 
 func (e *BudgetError) Error() string {
-	return fmt.Sprintf("%s takes %.2f of a processor core, and %.2f of the %.2f that conversions may take are free.", e.Form, e.Cost, e.Free,
-		e.Budget)
+	whose := "conversions"
+	if e.OfSite {
+		whose = "conversions of one site"
+	}
+	return fmt.Sprintf("%s takes %.2f of a processor core, and %.2f of the %.2f that %s may take are free.", e.Form, e.Cost, e.Free,
+		e.Budget, whose)
 }
 
 // Fix says what would fit.

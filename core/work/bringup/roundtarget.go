@@ -3,6 +3,7 @@ package bringup
 import (
 	"context"
 	"errors"
+	"time"
 
 	"github.com/google/uuid"
 
@@ -13,11 +14,11 @@ import (
 	"unlatch/core/wire/target"
 )
 
-// HeldBy records whether a target still holds the camera, by the slots that it has just told, where that is otherwise than it was known.
-// It reports whether something was recorded.
-func (w *Work) HeldBy(ctx context.Context, on uuid.UUID, layout target.Layout) (changed bool, err error) {
+// HeldBy records whether a target still holds the camera, by the slots that it has told when it was asked for them, where that is otherwise
+// than it was known. It reports whether something was recorded.
+func (w *Work) HeldBy(ctx context.Context, on uuid.UUID, layout target.Layout, asked time.Time) (changed bool, err error) {
 	p := w.d.Status.PlacementOn(on)
-	if p == nil || p.Slot == "" || p.Token == "" || p.ByHand() {
+	if p == nil || !p.ShownBy(asked) {
 		return false, nil
 	}
 	holding := layout.Holding(p.Token, w.d.Identity())
