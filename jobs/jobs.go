@@ -51,7 +51,7 @@ type Workers struct {
 
 // Tuning of the workers.
 const (
-	parallel = 64  // jobs at once; what flows meanwhile is bounded by the link budget
+	parallel = 100 // jobs at once; what flows meanwhile is bounded by the link budget
 	moving   = 128 // devices that are given addresses or settings at once: they wait for restarts and for encoders to settle
 )
 
