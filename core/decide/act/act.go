@@ -254,7 +254,7 @@ func refuse(cause, detail, fix string) *Refusal {
 func (f Facts) HasTargets(ids []uuid.UUID) error {
 	for _, id := range ids {
 		if _, ok := f.Targets[id]; !ok {
-			return refuse("no_target", "That is no target of this site.", "Choose one that takes cameras.")
+			return refuse("no_target", "This site has no such target.", "Choose one that takes cameras.")
 		}
 	}
 	return nil

@@ -216,7 +216,7 @@ func (a AcceptDrifts) About() About { return driftsAbout("accept-drifts", a.Site
 func (a AcceptDrifts) Decide(f Facts) (Outcome, error) {
 	a.Reason = strings.TrimSpace(wiretext.Line(a.Reason, longestReason))
 	if a.Reason == "" {
-		return Outcome{}, refuse("no_reason", "Nobody could tell later why this was accepted.",
+		return Outcome{}, refuse("no_reason", "The reason is missing: nobody could tell later why this was accepted.",
 			"Type why, such as: moved on purpose by the site.")
 	}
 	now := make([]*latch.Device, len(f.Order))
@@ -295,7 +295,7 @@ const longestPutOff = 92 * 24 * time.Hour
 // Decide implements Act.
 func (a PutOffDrifts) Decide(f Facts) (Outcome, error) {
 	if !a.Until.IsZero() && (a.Until.Before(f.Now) || a.Until.Sub(f.Now) > longestPutOff) {
-		return Outcome{}, refuse("bad_time", "It can be put off until some time within the next three months.", "Choose another time.")
+		return Outcome{}, refuse("bad_time", "It can be put off for three months at most.", "Choose another time.")
 	}
 	after := "told again"
 	if !a.Until.IsZero() {

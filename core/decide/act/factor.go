@@ -96,7 +96,7 @@ func (a RequireFactors) Decide(Facts) (Outcome, error) {
 	var names []string
 	for _, r := range a.Roles {
 		if !r.Valid() {
-			return Outcome{}, refuse("no_role", "One of the roles is none.", "Choose among owner, engineer, technician, viewer and customer.")
+			return Outcome{}, refuse("no_role", "One of the roles does not exist.", "Choose among owner, engineer, technician, viewer and customer.")
 		}
 		names = append(names, string(r))
 	}

@@ -129,7 +129,7 @@ func (a UpdateWorker) Decide(Facts) (Outcome, error) {
 		return Outcome{}, refuse("not_offered", "No program of version "+wiretext.Line(a.To, 20)+" is offered to workers.",
 			"Offer it on the server: unlatch program offer FILE")
 	case !program.Newer(a.To, a.Version):
-		return Outcome{}, refuse("not_newer", fmt.Sprintf("%s runs version %s, and takes none that is not newer.", a.Name, a.Version),
+		return Outcome{}, refuse("not_newer", fmt.Sprintf("%s runs version %s, and takes only newer ones.", a.Name, a.Version),
 			"To go back, install the older package on the machine.")
 	}
 	return Outcome{Keep: []any{a}, Line: Line{Subject: a.Name, Before: a.Version, After: a.To}}, nil

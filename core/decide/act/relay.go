@@ -97,7 +97,7 @@ func (a PutRelay) Decide(f Facts) (Outcome, error) {
 		a.For = f.Targets[a.Target].Name
 	}
 	if strings.TrimSpace(a.For) == "" {
-		return Outcome{}, refuse("no_taker", "It is not said who takes the stream.", "Name the recorder, the panel or the program that does.")
+		return Outcome{}, refuse("no_taker", "The taker of the stream has no name.", "Name the recorder, the panel or the program that does.")
 	}
 	if err := a.served(f, d); err != nil {
 		return Outcome{}, err

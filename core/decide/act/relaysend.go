@@ -139,7 +139,7 @@ func (a MakePage) Decide(f Facts) (Outcome, error) {
 	case !a.On:
 		return Outcome{}, refuse("no_page", "This relay is not served to web pages.", "Have it served to web pages first.")
 	case !a.Until.After(f.Now) || a.Until.Sub(f.Now) > MostPage:
-		return Outcome{}, refuse("bad_end", "The address is to end within 400 days.", "Choose a time from now on.")
+		return Outcome{}, refuse("bad_end", "The address must end within 400 days.", "Choose a time from now on.")
 	}
 	l.After = "until " + a.Until.UTC().Format("2006-01-02 15:04") + " UTC"
 	return Outcome{Line: l}, nil

@@ -67,7 +67,7 @@ func (t TargetForm) check() (TargetForm, []netip.AddrPort, error) {
 	}
 	if !Asked(t.Kind) {
 		if t.Name == "" {
-			return t, nil, refuse("no_name", "It has no name.", "Give it the name of the screen or of what reads the list.")
+			return t, nil, refuse("no_name", "The target has no name.", "Give it the name of the screen or of what reads the list.")
 		}
 		t.Address = ""
 		return t, nil, nil
