@@ -59,7 +59,7 @@ func (d Desk) Weigh(ctx context.Context, by act.Person, a act.Act) (act.Outcome,
 	return out, err
 }
 
-// decide gathers what an act is decided by and has it decide.
+// decide reads the facts that an act is decided by and has it decide.
 func (d Desk) decide(ctx context.Context, by act.Person, a act.Act) (act.About, act.Outcome, error) {
 	acts := d.Store.Acts()
 	about, err := acts.SiteOf(ctx, a.About())

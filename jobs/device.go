@@ -165,7 +165,7 @@ func (r record) AddAndRead(ctx context.Context, d *latch.Device, f ...bringup.Fi
 	return out.Latch(), nil
 }
 
-// findings are those of core's steps as the store has them.
+// findings converts the findings of core to those of the store.
 func findings(f []bringup.Finding) []store.Finding {
 	out := make([]store.Finding, len(f))
 	for i := range f {

@@ -91,7 +91,7 @@ type Options struct {
 	Traced bool
 }
 
-// commonQueue returns the queue that the process takes besides those of sites. A worker elsewhere takes one that nobody puts anything into.
+// commonQueue returns the queue that the process takes besides those of sites. For a worker elsewhere it is one that stays empty.
 func (o Options) commonQueue() string {
 	switch {
 	case o.far:

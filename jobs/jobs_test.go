@@ -133,7 +133,7 @@ func (b *bench) wait(r store.Run, err error) store.Run {
 	return r
 }
 
-// ended waits until a run has ended.
+// ended waits until a run has ended. Sealing a pack takes over a minute under the race detector, beside other tests.
 func (b *bench) ended(r store.Run, err error) store.Run {
 	b.t.Helper()
 	require.NoError(b.t, err)
@@ -143,7 +143,7 @@ func (b *bench) ended(r store.Run, err error) store.Run {
 			r = got
 		}
 		return err == nil && !got.Running()
-	}, 90*time.Second, 50*time.Millisecond)
+	}, 5*time.Minute, 50*time.Millisecond)
 	return r
 }
 

@@ -71,7 +71,7 @@ func (e *env) paste(ctx context.Context, run, site uuid.UUID, a command.Paste) e
 	})
 }
 
-// whoSends returns the address of the device that a URL leads to. Of a stream in datagrams it is that of whoever sends.
+// whoSends returns the address of the device that a URL leads to. For a stream of datagrams it is the sender's.
 func (e *env) whoSends(ctx context.Context, run, site uuid.UUID, u streamurl.URL) (netip.Addr, error) {
 	if !u.Datagrams() {
 		return netip.ParseAddr(u.Host)

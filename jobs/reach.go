@@ -23,7 +23,7 @@ const queuePrefix = "site-"
 
 func moveQueueOf(site uuid.UUID) string { return queueOf(site) + "-moves" }
 
-// attendEvery is how often a worker looks which sites there are, besides when it is told of one.
+// attendEvery is how often a worker reads the list of sites when no event says that it has changed.
 const attendEvery = 2 * time.Second
 
 // A reach says which sites a worker reaches: those of these names or IDs, or all where there are none.

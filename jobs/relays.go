@@ -13,14 +13,14 @@ import (
 	"unlatch/store"
 )
 
-// relaysEvery is how often it is looked which relays there are, besides when one is told of.
+// relaysEvery is how often the list of relays is read when no event says that it has changed.
 const relaysEvery = 5 * time.Second
 
 // ServeRelays serves the streams of the sites that this process reaches at some ports, until ctx ends.
 func (w *Workers) ServeRelays(ctx context.Context, reached []string, ports RelayPorts) {
 	e := w.env
 	uses := &relayUses{env: e, seen: map[string]time.Time{}}
-	x := w.newRelayed(ports, func(id, from string) { go uses.taken(ctx, id, from) })
+	x := w.newRelayed(ports, func(id, from string) { go uses.noteTaken(ctx, id, from) })
 	defer x.close()
 	e.relaying.Store(x.rtsp)
 	defer e.relaying.Store(nil)
@@ -147,8 +147,8 @@ const (
 	mostUses = 10_000
 )
 
-// taken writes a line where there is none of the last hour.
-func (u *relayUses) taken(ctx context.Context, id, from string) {
+// noteTaken writes into the record that a relay was taken, at most once an hour for each taker.
+func (u *relayUses) noteTaken(ctx context.Context, id, from string) {
 	u.mu.Lock()
 	if key := id + " " + from; time.Since(u.seen[key]) < useEvery {
 		u.mu.Unlock()

@@ -142,8 +142,8 @@ func (r *rounds) fileAway(ctx context.Context) error {
 	return r.env.away.file(ctx)
 }
 
-// cutShort has a look that did not come to its end repeated soon, where the fault was the database's or this process's and not that of what
-// is looked at: a round may be a day. A worker that stops leaves the look to the next round.
+// cutShort has a look repeated soon if the database or this process cut it off, and not what was looked at: a round may last a day. A
+// worker that stops leaves the look to the next round.
 func (r *rounds) cutShort(ctx context.Context, t store.Turn, err error) {
 	fenced := errors.Is(context.Cause(ctx), store.ErrFenced)
 	if ctx.Err() != nil && !fenced {
@@ -157,7 +157,7 @@ func (r *rounds) cutShort(ctx context.Context, t store.Turn, err error) {
 	}
 }
 
-// lookSoon has something looked at again before its round has passed: it is not settled how it is.
+// lookSoon has a camera or target looked at again before its round has passed, because this look could not settle how it is.
 func (e *env) lookSoon(ctx context.Context, t store.Turn) error {
 	return e.store.Watched.Again(ctx, t.Thing, time.Now().Add(cmp.Or(e.hooks.DoubtLater, doubtLater)), false)
 }
@@ -201,10 +201,10 @@ func (r *rounds) enrol(ctx context.Context, now time.Time) error {
 	return nil
 }
 
-// enrolAnew is how often a site is enrolled although nothing was said anew: devices may have been forgotten.
+// enrolAnew is how often a site is enrolled again although no event says that it has changed: devices may have been forgotten.
 const enrolAnew = 5 * time.Minute
 
-// enrolSite brings what is watched at one site in step, where that is not as it was last time.
+// enrolSite updates what is watched at one site if its rule or its agreed state has changed since the last time.
 func (r *rounds) enrolSite(ctx context.Context, site uuid.UUID, is enrolment) error {
 	was, known := r.known[site]
 	if known && was.agreed == is.agreed && reflect.DeepEqual(was.rule, is.rule) && is.at.Sub(was.at) < enrolAnew && !is.at.Before(was.at) {
@@ -224,7 +224,7 @@ func (r *rounds) enrolSite(ctx context.Context, site uuid.UUID, is enrolment) er
 	return nil
 }
 
-// lookInRound looks at one thing and keeps what came of it.
+// lookInRound looks at one camera or target and keeps the result.
 func (e *env) lookInRound(ctx context.Context, t store.Turn, rule ruleOf) error {
 	alone, look := t.Thing, e.lookAtTargetInRound // who puts a camera onto a target holds the target meanwhile
 	if !t.Target {
@@ -305,7 +305,7 @@ type lookResult struct {
 	began time.Time
 }
 
-// done keeps that a look was made, and what it has cost.
+// done records that a look was made and what it cost.
 func (e *env) done(ctx context.Context, t store.Turn, job *deviceJob, r lookResult) error {
 	looked := store.Looked{At: time.Now().UTC(), Full: r.full, State: r.state, Doubt: r.doubt, Requests: job.Log().Requests(),
 		Bytes: job.Guard.Count.Bytes(), Sessions: job.Guard.Count.Sessions(), Took: time.Since(r.began)}
@@ -377,8 +377,8 @@ func (e *env) lookAtTargetInRound(ctx context.Context, t store.Turn, rule ruleOf
 	return e.done(ctx, t, job, lookResult{state: state, full: t.Full, began: began})
 }
 
-// patienceWith returns how many looks in a row must find something missing before it is told after the next: one, and two where the target
-// lists nothing at all, as it may while it starts.
+// patienceWith returns how many looks in a row may find something missing before the next one tells it: one, or two if the target lists
+// nothing at all, as it may while it starts.
 func patienceWith(l target.Layout) int {
 	if l.Count(target.Used) == 0 {
 		return 2
@@ -392,7 +392,7 @@ type toldSlots struct {
 	asked time.Time
 }
 
-// slotsTold asks a target how its slots stand; nil where it has none, or cannot be asked.
+// slotsTold asks a target for its slots; it returns nil if the target has none or may not be asked.
 func (e *env) slotsTold(ctx context.Context, job *deviceJob, id uuid.UUID) (*toldSlots, error) {
 	asked, err := e.store.Now(ctx)
 	if err != nil {
@@ -405,7 +405,7 @@ func (e *env) slotsTold(ctx context.Context, job *deviceJob, id uuid.UUID) (*tol
 	return &toldSlots{*layout, asked}, nil
 }
 
-// doubtOf counts the looks in a row that found a target without what it had.
+// doubtOf returns how many looks in a row, this one included, have found a camera missing from the target; 0 if none is missing.
 func doubtOf(told *toldSlots, on []store.Device, t store.Turn) int {
 	missing := slices.ContainsFunc(on, func(d store.Device) bool {
 		p := d.Status.PlacementOn(t.Thing)
@@ -426,7 +426,7 @@ func (e *env) cameras(ctx context.Context, on uuid.UUID) ([]store.Device, error)
 	return e.store.Devices.Of(ctx, ids)
 }
 
-// heldBy records which cameras a target does not hold any more, and which it holds again.
+// heldBy records which cameras a target no longer holds, and which it holds again.
 func (e *env) heldBy(ctx context.Context, t store.Turn, on []store.Device, told *toldSlots, rule ruleOf) error {
 	for i := range on {
 		p := on[i].Status.PlacementOn(t.Thing)

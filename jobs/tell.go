@@ -23,7 +23,8 @@ import (
 // tellEvery is how often what is news is looked for.
 const tellEvery = 5 * time.Second
 
-// tell queues what is news for whoever is told of a site, until ctx ends. It runs in every worker; a rule is looked after by one at a time.
+// tell queues the news of each site for those who are to be told, until ctx ends. It runs in every worker, and each rule is looked after
+// by one of them at a time.
 func (e *env) tell(ctx context.Context) {
 	for {
 		if err := e.tellOnce(ctx); err != nil && ctx.Err() == nil {

@@ -102,7 +102,7 @@ const (
 func (u *Uplink) Run(ctx context.Context) error {
 	for n := 0; ; n++ {
 		began := time.Now()
-		err := u.once(ctx)
+		err := u.runLink(ctx)
 		if ctx.Err() != nil {
 			return ctx.Err()
 		}
@@ -125,8 +125,8 @@ func (u *Uplink) Run(ctx context.Context) error {
 	}
 }
 
-// once has one link until it ends.
-func (u *Uplink) once(ctx context.Context) error {
+// runLink connects to the server and serves the link until it ends.
+func (u *Uplink) runLink(ctx context.Context) error {
 	at := *u.to.URL
 	at.Scheme = strings.Replace(at.Scheme, "http", "ws", 1)
 	dial, cancel := context.WithTimeout(ctx, uplinkBy)

@@ -71,7 +71,7 @@ func (q RecordQuery) filter() (f store.LineFilter, err error) {
 func (s auditLog) wanted(ctx context.Context, q RecordQuery) (store.LineFilter, error) {
 	f, err := q.filter()
 	if err == nil && f.Site != uuid.Nil {
-		err = s.given(ctx, store.ThingSite, f.Site)
+		err = s.requireGiven(ctx, store.ThingSite, f.Site)
 	}
 	f.Given = sitesOf(ctx)
 	return f, err

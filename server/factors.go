@@ -226,7 +226,7 @@ func (s factors) passkeyFits(ctx context.Context, p act.Person, list []store.Fac
 	return false, nil
 }
 
-// codeFits reports whether a code is that of one of a person's apps now, or one of their recovery codes, and uses it up.
+// codeFits reports whether a code comes from one of the person's apps now or is one of their recovery codes, and uses it up.
 func (s factors) codeFits(ctx context.Context, p act.Person, list []store.Factor, code string) (bool, error) {
 	code = strings.ToUpper(strings.Join(strings.FieldsFunc(code, func(r rune) bool { return r == ' ' || r == '-' }), ""))
 	for _, f := range list {

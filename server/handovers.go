@@ -94,7 +94,7 @@ func (s handovers) routes(api huma.API) {
 				Strokes []handover.Stroke `json:"strokes" maxItems:"200" doc:"x and y in turn, from 0 to 1 of the field"`
 			}
 		}) (*struct{}, error) {
-			v, err := s.made(ctx, in.Site, in.Version)
+			v, err := s.madeVersion(ctx, in.Site, in.Version)
 			if err != nil {
 				return nil, s.explain(err)
 			}
@@ -109,7 +109,7 @@ func (s handovers) routes(api huma.API) {
 			VersionPath
 			To uuid.UUID `query:"to" doc:"a later version; missing for the site as it is now"`
 		}) (*struct{ Body handover.Changes }, error) {
-			v, err := s.made(ctx, in.Site, in.Version)
+			v, err := s.madeVersion(ctx, in.Site, in.Version)
 			if err != nil {
 				return nil, s.explain(err)
 			}
@@ -156,7 +156,7 @@ func (s handovers) waiverRoutes(api huma.API, path string) {
 // titles returns what the things of a finding are called. What is not among them is an *act.MissingError: it was mended, or is another
 // site's.
 func (s handovers) titles(ctx context.Context, site uuid.UUID, b waiverBody) (out []string, err error) {
-	known, err := s.known(ctx, site)
+	known, err := s.readyFacts(ctx, site)
 	if err != nil {
 		return nil, err
 	}
@@ -237,8 +237,8 @@ func (s handovers) checklistRoutes(api huma.API, path string) {
 		})
 }
 
-// known returns what is known of a site as far as it decides whether it can be handed over.
-func (s handovers) known(ctx context.Context, id uuid.UUID) (r ready.Site, err error) {
+// readyFacts returns the facts of a site that decide whether it can be handed over.
+func (s handovers) readyFacts(ctx context.Context, id uuid.UUID) (r ready.Site, err error) {
 	site, err := s.store.Sites.Get(ctx, id)
 	if err != nil {
 		return r, err
@@ -251,7 +251,7 @@ func (s handovers) known(ctx context.Context, id uuid.UUID) (r ready.Site, err e
 }
 
 func (s handovers) view(ctx context.Context, site uuid.UUID) (v handoverView, err error) {
-	known, err := s.known(ctx, site)
+	known, err := s.readyFacts(ctx, site)
 	if err != nil {
 		return v, err
 	}

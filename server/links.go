@@ -120,18 +120,18 @@ func (d *door) Admit(ctx context.Context, _ link.Hello) error {
 	if d.worker.Revoked != nil {
 		return &link.Refusal{Problem: "This worker was revoked on the server.", Fix: "Pair it anew: unlatch worker pair", Final: true}
 	}
-	err := d.alone(ctx, d.worker.ID)
+	err := d.requireAlone(ctx, d.worker.ID)
 	if errors.As(err, new(*link.Refusal)) {
 		d.pictures.store.Paired.Twice(ctx, d.worker.ID, d.from)
 	}
 	return err
 }
 
-// alone refuses a worker that is connected already, and answers there: either it was started twice, or somebody has its key.
-func (s *links) alone(ctx context.Context, id uuid.UUID) error {
+// requireAlone refuses a worker that is connected already, and answers there: either it was started twice, or somebody has its key.
+func (s *links) requireAlone(ctx context.Context, id uuid.UUID) error {
 	old := s.of(id)
 	if old == nil {
-		return s.aloneElsewhere(ctx, id)
+		return s.requireAloneElsewhere(ctx, id)
 	}
 	answered := make(chan bool, 1)
 	go func() {
@@ -152,8 +152,8 @@ func (s *links) alone(ctx context.Context, id uuid.UUID) error {
 	return connectedAlready(old.from)
 }
 
-// aloneElsewhere refuses a worker that is connected to another server of the same database, and answers there.
-func (s *links) aloneElsewhere(ctx context.Context, id uuid.UUID) error {
+// requireAloneElsewhere refuses a worker that is connected to another server of the same database, and answers there.
+func (s *links) requireAloneElsewhere(ctx context.Context, id uuid.UUID) error {
 	paired := s.pictures.store.Paired
 	if there, err := paired.Works(ctx, id); err != nil || !there {
 		return err

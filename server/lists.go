@@ -121,8 +121,9 @@ type broughtList struct {
 	warnings []string
 }
 
-// readList tells the kinds of file by their first bytes: an XLSX file is a ZIP archive, a list for players names itself, and a pack's data
-// is JSON. All else is CSV. columns say what the columns of a sheet hold; nil leaves that to what stands in them.
+// readList recognises the kinds of file by their first bytes: an XLSX file is a ZIP archive, a list for players names itself, and a
+// pack's data is JSON. Everything else is CSV. columns says what the columns of a sheet hold; nil means that they are recognised by their
+// contents.
 func readList(raw []byte, columns []string) (l broughtList, err error) {
 	switch {
 	case bytes.HasPrefix(raw, []byte("PK\x03\x04")):

@@ -27,12 +27,12 @@ func (s handovers) versionOf(r *http.Request) (site uuid.UUID, v store.HandoverV
 	if err != nil || verr != nil {
 		return site, v, store.ErrNotFound
 	}
-	v, err = s.made(r.Context(), site, id)
+	v, err = s.madeVersion(r.Context(), site, id)
 	return site, v, err
 }
 
-// made returns a version that is whole; one that is being made, or failed, is not found.
-func (s handovers) made(ctx context.Context, site, id uuid.UUID) (v store.HandoverVersion, err error) {
+// madeVersion returns a version that is complete; one that is being made, or that failed, is not found.
+func (s handovers) madeVersion(ctx context.Context, site, id uuid.UUID) (v store.HandoverVersion, err error) {
 	v, err = s.store.Handovers.Get(ctx, site, id)
 	if err == nil && !v.Made {
 		err = store.ErrNotFound

@@ -156,7 +156,7 @@ func (s placements) latchTarget(ctx context.Context, t store.Target) (latch.Targ
 	return out, s.explain(err)
 }
 
-// fittings says of each camera and each target whether it would be taken.
+// fittings returns for each camera and each target whether the target would take it.
 func (s placements) fittings(ctx context.Context, site uuid.UUID, devices []uuid.UUID) (*struct{ Body []fittingView }, error) {
 	list, err := s.store.Targets.List(ctx, site)
 	if err != nil {

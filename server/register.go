@@ -69,7 +69,7 @@ var thingFields = map[string]string{"device": "device", "devices": "device", "re
 // exists makes sure that the site of a request exists for who is signed in. Its error is a *Problem.
 func (s resource) exists(ctx context.Context, n namedThings) error {
 	for kind, id := range n.siteTellers() {
-		if err := s.given(ctx, kind, id); err != nil {
+		if err := s.requireGiven(ctx, kind, id); err != nil {
 			return err
 		}
 	}

@@ -43,8 +43,8 @@ func (s resource) mayRead(ctx context.Context, right act.Right) error {
 	return s.explain(act.ErrForbidden)
 }
 
-// given makes sure that a site, or that of a thing, exists for who is signed in: a site that somebody is not given is not there.
-func (s resource) given(ctx context.Context, kind store.Thing, id uuid.UUID) error {
+// requireGiven returns an error if the site, or the site of the thing, is not given to whoever is signed in: for them it does not exist.
+func (s resource) requireGiven(ctx context.Context, kind store.Thing, id uuid.UUID) error {
 	p := person(ctx)
 	if p.EverySite() || p.ID == uuid.Nil { // nobody is signed in: the operation is open to all, and names nothing of a site
 		return nil
@@ -89,7 +89,7 @@ func (s resource) withRight(right act.Right) func(http.Handler) http.Handler {
 					s.fail(w, store.ErrNotFound)
 					return
 				}
-				if err := s.given(r.Context(), kind, id); err != nil {
+				if err := s.requireGiven(r.Context(), kind, id); err != nil {
 					s.fail(w, err)
 					return
 				}

@@ -44,7 +44,7 @@ func (s search) routes(api huma.API) {
 	register(s, api, huma.Operation{OperationID: "count-firmware", Method: "GET", Path: "/api/firmware",
 		Summary: "Which versions of firmware run where, on all sites, by what the devices said when they were signed in to"},
 		func(ctx context.Context, _ *struct{}) (*struct{ Body []firmwareView }, error) {
-			sites, err := s.given(ctx)
+			sites, err := s.givenSites(ctx)
 			if err != nil {
 				return nil, s.explain(err)
 			}
@@ -57,8 +57,8 @@ func (s search) routes(api huma.API) {
 		})
 }
 
-// given returns the sites that exist for who asks.
-func (s search) given(ctx context.Context) (out []uuid.UUID, err error) {
+// givenSites returns the sites that are given to whoever asks.
+func (s search) givenSites(ctx context.Context) (out []uuid.UUID, err error) {
 	sites, err := s.store.Sites.List(ctx)
 	for _, site := range sites {
 		if person(ctx).Given(site.ID) {
@@ -73,7 +73,7 @@ func (s search) find(ctx context.Context, words []string) ([]foundView, error) {
 	if len(words) == 0 {
 		return out, nil
 	}
-	sites, err := s.given(ctx)
+	sites, err := s.givenSites(ctx)
 	if err != nil {
 		return nil, err
 	}

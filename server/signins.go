@@ -14,7 +14,7 @@ import (
 	"unlatch/store"
 )
 
-// importOut says what came of a list.
+// importOut is the result of importing a list.
 type importOut struct {
 	Body struct {
 		Added    int      `json:"added"`

@@ -138,8 +138,8 @@ func (s *database) cipherOf(ctx context.Context, tx *sqlx.Tx, site *uuid.UUID) (
 	}
 }
 
-// holdsKey says whether a paired worker w is to hold a data key k: that of a site that it has, or with leave that of what is for every
-// site.
+// holdsKey is the SQL condition that a paired worker w may hold a data key k: the key of one of its sites, or, if it was allowed, the one
+// for every site.
 const holdsKey = `CASE WHEN k.site_id IS NULL THEN w.shared
 	ELSE EXISTS (SELECT 1 FROM paired_sites p WHERE p.worker_id = w.id AND p.site_id = k.site_id) END`
 

@@ -81,7 +81,8 @@ func sameAs(neighbour string) string {
 	return "(" + out + " AND " + neighbour + "(e.id) OVER w IS NOT NULL)"
 }
 
-// inBatches runs a statement that lets go of at most $2 rows and returns how many, until it finds no more, and returns how many went.
+// inBatches repeats a statement that deletes at most $2 rows and returns how many, until it deletes none. It returns how many were
+// deleted in all.
 func (s Watched) inBatches(ctx context.Context, query string, at time.Time) (all int64, err error) {
 	for {
 		var n int64

@@ -235,7 +235,8 @@ func (s Paired) tellWorkers(ctx context.Context, tx *sqlx.Tx, sites []uuid.UUID)
 	return nil
 }
 
-// layOpen lists what a worker could read at this moment, by those of the keys k that are wrapped for it, by x, for which a condition holds.
+// layOpen records the secrets that a worker can read at this moment: those encrypted with a key that is wrapped for it. In the condition
+// where, k is the data key and x its wrapping.
 func layOpen(ctx context.Context, tx *sqlx.Tx, worker uuid.UUID, where string) error {
 	_, err := tx.ExecContext(ctx, `INSERT INTO laid_open (worker_id, kind, thing, site_id, what)
 		SELECT $1, 'sign-in', s.id, k.site_id, concat_ws(', ', NULLIF(s.label, ''), s.user_name) FROM sign_ins s

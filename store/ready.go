@@ -329,7 +329,7 @@ func (s *Store) keyFacts(ctx context.Context, f *handover.Facts) error {
 	return err
 }
 
-// bookFacts reads the books of one's own: those of the product are on every Unlatch.
+// bookFacts reads the firm's own books; those of the product are the same on every installation.
 func (s *Store) bookFacts(ctx context.Context, f *handover.Facts) error {
 	paths, err := s.Books.List(ctx)
 	if err != nil {

@@ -240,7 +240,7 @@ func (s Relays) Serving(ctx context.Context, site string, ranges address.Ranges)
 		w := act.Serving{At: at, Rates: p.Converting, Taken: map[uuid.UUID]float64{}, Others: map[uuid.UUID]float64{},
 			Shared: len(p.Sites) > 1 || len(p.Sites) == 0 && sites > 1,
 			Faces:  p.Faces, FacesTaken: map[int]uuid.UUID{}, Pages: PagesOf(p, at)}
-		if err := s.taken(ctx, &w, site); err != nil {
+		if err := s.addTaken(ctx, &w, site); err != nil {
 			return nil, err
 		}
 		out = append(out, w)
@@ -248,8 +248,8 @@ func (s Relays) Serving(ctx context.Context, site string, ranges address.Ranges)
 	return out, nil
 }
 
-// taken fills in what relays take of a worker, those of the site of a name and those of others.
-func (s Relays) taken(ctx context.Context, w *act.Serving, site string) error {
+// addTaken fills in what relays take of a worker: those of the named site in Taken, those of other sites in Others.
+func (s Relays) addTaken(ctx context.Context, w *act.Serving, site string) error {
 	var rows []struct {
 		ID    uuid.UUID `db:"id"`
 		Cores float64   `db:"cores"`

@@ -45,7 +45,7 @@ func (s Devices) Replace(ctx context.Context, site, old, now uuid.UUID) error {
 	})
 }
 
-// replaceAgreed has what was agreed on of an old device count for the new one, but for what tells the two apart.
+// replaceAgreed moves the agreed state of the old device to the new one, except for what identifies a device.
 func (s Acts) replaceAgreed(ctx context.Context, by act.Person, x act.ReplaceDevice) error {
 	was, over, err := s.Baselines.Agreed(ctx, x.Site)
 	if err != nil || over == uuid.Nil {

@@ -13,7 +13,7 @@ import (
 	"unlatch/core/wire/target"
 )
 
-// latchTarget returns a target as what fits on it is judged by.
+// latchTarget returns a target in the form by which core judges what fits on it.
 func latchTarget(t Target, books []*intake.Book) latch.Target {
 	out := latch.Target{ID: t.ID, Kind: t.Kind, Name: t.Name, Intake: namedIntake(books, t.Intake)}
 	if t.About != nil {

@@ -78,7 +78,7 @@ func backupCommand() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			fmt.Fprintf(cmd.OutOrStdout(), "%s is written and in order: %s.\n", path, told(m))
+			fmt.Fprintf(cmd.OutOrStdout(), "%s is written and in order: %s.\n", path, contentsLine(m))
 			return nil
 		}}
 	p.flags(c, false)
@@ -90,8 +90,8 @@ func backupCommand() *cobra.Command {
 	return c
 }
 
-// told says in a line what a backup holds.
-func told(m backup.Manifest) string {
+// contentsLine says in one line what a backup holds.
+func contentsLine(m backup.Manifest) string {
 	var size int64
 	for _, f := range m.Files {
 		size += f.Bytes
@@ -199,7 +199,8 @@ func backupVerifyCommand() *cobra.Command {
 			if err := tryRestore(cmd.Context(), b, secrets); err != nil {
 				return err
 			}
-			fmt.Fprintf(cmd.OutOrStdout(), "%s of %s is in order: %s.\n", args[0], b.Manifest.At.Local().Format(time.DateTime), told(b.Manifest))
+			fmt.Fprintf(cmd.OutOrStdout(), "%s of %s is in order: %s.\n", args[0], b.Manifest.At.Local().Format(time.DateTime),
+				contentsLine(b.Manifest))
 			return nil
 		}}
 	withFlag(c, &with)
@@ -346,7 +347,7 @@ func (p *place) restore(ctx context.Context, b *backup.Backup, secrets map[strin
 		return err
 	}
 	fmt.Fprintf(out, "The backup of %s is restored: %s.\nStart the server with --data %s\n", b.Manifest.At.Local().Format(time.DateTime),
-		told(b.Manifest), data)
+		contentsLine(b.Manifest), data)
 	if _, ok := secrets[configName]; ok {
 		fmt.Fprintf(out, "Its settings lie in %s: the server reads them with --config.\n", filepath.Join(data, configName))
 	}

@@ -31,7 +31,7 @@ func backCommand() *cobra.Command {
 			"so that a database that is taken back to an older version opens there. Paired workers open nothing meanwhile. The next start of\n" +
 			"this version turns them over again. Cut off, the same command goes on where it was.",
 		RunE: func(cmd *cobra.Command, _ []string) error {
-			s, err := p.beside(cmd.Context())
+			s, err := p.openBeside(cmd.Context())
 			if err != nil {
 				return err
 			}
@@ -54,7 +54,7 @@ func rotateCommand() *cobra.Command {
 			"to copy it to; with --copied it goes on. Backups made before need the old key, which they hold.\n" +
 			"Exit 0 when the old key is gone, 1 when something is still to be done, 2 on wrong use.",
 		RunE: func(cmd *cobra.Command, _ []string) error {
-			s, err := p.beside(cmd.Context())
+			s, err := p.openBeside(cmd.Context())
 			if err != nil {
 				return err
 			}

@@ -29,7 +29,7 @@ func resetCommand() *cobra.Command {
 			if len(args) != 1 {
 				return usageError{errors.New("name one person")}
 			}
-			s, err := p.beside(cmd.Context())
+			s, err := p.openBeside(cmd.Context())
 			if err != nil {
 				return err
 			}
@@ -61,7 +61,7 @@ func verifyCommand() *cobra.Command {
 			"from it.\nExit 0 when every line holds, 1 when one does not, 2 on wrong use.",
 		Args: noArgs,
 		RunE: func(cmd *cobra.Command, _ []string) error {
-			s, err := p.beside(cmd.Context())
+			s, err := p.openBeside(cmd.Context())
 			if err != nil {
 				return err
 			}

@@ -128,7 +128,7 @@ func offerProgramCommand() *cobra.Command {
 		Long: "Offer puts signed programs where paired workers get them, once somebody tells them to on the page Server. It is run on the\n" +
 			"server's machine, which may work meanwhile. The two versions that were offered last are kept.",
 		RunE: func(cmd *cobra.Command, args []string) error {
-			s, err := p.beside(cmd.Context())
+			s, err := p.openBeside(cmd.Context())
 			if err != nil {
 				return err
 			}

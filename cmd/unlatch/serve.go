@@ -202,8 +202,8 @@ func runningIn(data string) (url string, ok bool) {
 	return cluster.Running(cluster.Reachable(filepath.Join(data, "pg")))
 }
 
-// beside opens the store of a server that may run meanwhile: its database is joined where it runs, and started where it does not.
-func (p *place) beside(ctx context.Context) (*services, error) {
+// openBeside opens the store beside a server that may be running: it joins the database if that runs, and starts it if not.
+func (p *place) openBeside(ctx context.Context) (*services, error) {
 	data, err := filepath.Abs(p.data)
 	if err != nil {
 		return nil, err

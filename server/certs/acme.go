@@ -114,9 +114,9 @@ type order struct {
 
 func (o *order) kind() doctor.Source { return doctor.FromACME }
 
-// again renews when a third of a certificate's life is left. A directory that refuses is asked ever less often, and never more than once a
-// minute.
-func (o *order) again(failed int, c *tls.Certificate, now time.Time) time.Duration {
+// renewAfter returns how long to wait before the next renewal: until a third of the certificate's life is left. A directory that refuses
+// is asked ever less often, at most once a minute.
+func (o *order) renewAfter(failed int, c *tls.Certificate, now time.Time) time.Duration {
 	if failed > 0 {
 		return min(retryMost, retryFirst<<min(failed-1, 12))
 	}
@@ -141,7 +141,7 @@ func (o *order) get(ctx context.Context, now time.Time) (*tls.Certificate, error
 	defer done()
 	c, err := o.obtain(ctx, now)
 	if err != nil {
-		return nil, fmt.Errorf("the ACME directory %s: %w", o.Directory, told(err))
+		return nil, fmt.Errorf("the ACME directory %s: %w", o.Directory, directoryError(err))
 	}
 	if end := ends(c); !now.Before(renewAt(c)) {
 		return c, fmt.Errorf("the ACME directory %s: its new certificate ends on %s already", o.Directory, end.UTC().Format(time.RFC3339))
@@ -149,8 +149,8 @@ func (o *order) get(ctx context.Context, now time.Time) (*tls.Certificate, error
 	return c, nil
 }
 
-// told returns what a directory has said, in a line.
-func told(err error) error {
+// directoryError returns what a directory has said, as one line.
+func directoryError(err error) error {
 	var refused *acme.Error
 	if errors.As(err, &refused) {
 		return fmt.Errorf("it refuses: %s", wiretext.Line(refused.Detail, 200))

@@ -22,7 +22,7 @@ type files struct {
 
 func (f *files) kind() doctor.Source { return doctor.Given }
 
-func (f *files) again(int, *tls.Certificate, time.Time) time.Duration { return lookEvery }
+func (f *files) renewAfter(int, *tls.Certificate, time.Time) time.Duration { return lookEvery }
 
 // get reads the files where one of them has changed.
 func (f *files) get(context.Context, time.Time) (*tls.Certificate, error) {

@@ -24,7 +24,7 @@ type source interface {
 	// kind says what it is.
 	kind() doctor.Source
 	// again is after how long get is to be called again. failed is how often in a row it has failed.
-	again(failed int, c *tls.Certificate, now time.Time) time.Duration
+	renewAfter(failed int, c *tls.Certificate, now time.Time) time.Duration
 }
 
 // A Keeper has a certificate at every moment. It is safe for concurrent use.
@@ -77,7 +77,7 @@ func (k *Keeper) Get(hello *tls.ClientHelloInfo) (*tls.Certificate, error) {
 func (k *Keeper) Keep(ctx context.Context) {
 	for {
 		k.mu.Lock()
-		wait := k.from.again(k.failed, k.current, k.now())
+		wait := k.from.renewAfter(k.failed, k.current, k.now())
 		k.mu.Unlock()
 		select {
 		case <-ctx.Done():

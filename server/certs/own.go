@@ -39,7 +39,7 @@ func newOwn(data string, hosts []string) *own {
 
 func (o *own) kind() doctor.Source { return doctor.SelfMade }
 
-func (o *own) again(int, *tls.Certificate, time.Time) time.Duration { return time.Hour }
+func (o *own) renewAfter(int, *tls.Certificate, time.Time) time.Duration { return time.Hour }
 
 // get makes the certificate, unless there is one that is good for another month.
 func (o *own) get(ctx context.Context, now time.Time) (*tls.Certificate, error) {

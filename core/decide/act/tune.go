@@ -69,8 +69,8 @@ func (a Tune) Decide(f Facts) (Outcome, error) {
 	return out, nil
 }
 
-// tunable says why a device's streams cannot be set now; nil where they can: by its own device service, or by that of the recorder that it
-// hangs on.
+// tunable returns why a device's streams cannot be set now, or nil if they can: by its own device service, or by that of the recorder
+// that it hangs on.
 func (a Tune) tunable(f Facts, d *latch.Device) *Refusal {
 	if b, busy := f.Busy[d.ID]; busy && b.By != f.By.Name {
 		return refuse("being_tuned", fmt.Sprintf("%s is being set by %s at this moment, begun %s.", d.Title, cmp.Or(b.By, "somebody"),

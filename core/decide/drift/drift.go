@@ -181,13 +181,13 @@ func (f *finder) takeFields(fields ...baseline.Field) []baseline.FieldChange {
 	return f.take(func(c baseline.FieldChange) bool { return slices.Contains(fields, c.Field) })
 }
 
-// takeOwn takes all that the device says of itself: what targets hold of it and what it shows are found apart.
+// takeOwn takes the changes in what the device itself says. Changes on its targets and in its view are handled separately.
 func (f *finder) takeOwn() []baseline.FieldChange {
 	return f.take(func(c baseline.FieldChange) bool { return !ofTarget(c.Field) && c.Field != baseline.View })
 }
 
-// known leaves out the changes to something that is not known now.
-func known(list []baseline.FieldChange) []baseline.FieldChange {
+// withoutUnknown leaves out the changes to a value that is not known now.
+func withoutUnknown(list []baseline.FieldChange) []baseline.FieldChange {
 	return slices.DeleteFunc(list, func(c baseline.FieldChange) bool { return c.Is == "" })
 }
 
@@ -231,16 +231,16 @@ func (f *finder) find() {
 	}
 	f.firmware()
 	if c := f.has(baseline.Certificate); c != nil && c.Is != "" {
-		f.one(Certificate, "certificate", baseline.Certificate)
+		f.addField(Certificate, "certificate", baseline.Certificate)
 	}
-	f.one(Clock, "clock", baseline.Clock)
+	f.addField(Clock, "clock", baseline.Clock)
 	f.streams()
 	f.view()
 	f.onTargets()
 }
 
-// one adds a drift for a single field.
-func (f *finder) one(cause Cause, shared string, fields ...baseline.Field) {
+// addField adds a drift if one of the fields has changed.
+func (f *finder) addField(cause Cause, shared string, fields ...baseline.Field) {
 	if taken := f.takeFields(fields...); len(taken) > 0 {
 		f.add(Drift{Cause: cause, Fields: taken, Shared: shared})
 	}
@@ -315,13 +315,13 @@ func (f *finder) signIn() bool {
 		f.add(d)
 		return true
 	}
-	f.one(OtherSignIn, "", baseline.SignIn)
+	f.addField(OtherSignIn, "", baseline.SignIn)
 	return false
 }
 
 // firmware finds another firmware, and with it the settings that came with it.
 func (f *finder) firmware() {
-	taken := known(f.takeFields(baseline.Firmware, baseline.Model, baseline.Maker))
+	taken := withoutUnknown(f.takeFields(baseline.Firmware, baseline.Model, baseline.Maker))
 	if len(taken) == 0 {
 		return
 	}
@@ -364,11 +364,11 @@ func (f *finder) streams() {
 			set = append(append(set, now...), of(measured...)...)
 			continue
 		}
-		add(Smaller, known(of(baseline.Codec, baseline.Size)))
-		add(Slower, known(of(baseline.Rate, baseline.KeyFrames)))
-		add(Starved, known(of(baseline.Bitrate)))
-		add(Soundless, known(of(baseline.Sound)))
-		add(Way, known(of(baseline.Transport)))
+		add(Smaller, withoutUnknown(of(baseline.Codec, baseline.Size)))
+		add(Slower, withoutUnknown(of(baseline.Rate, baseline.KeyFrames)))
+		add(Starved, withoutUnknown(of(baseline.Bitrate)))
+		add(Soundless, withoutUnknown(of(baseline.Sound)))
+		add(Way, withoutUnknown(of(baseline.Transport)))
 	}
 	if len(set) > 0 {
 		d := Drift{Cause: Settings, Fields: set}

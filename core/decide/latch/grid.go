@@ -53,16 +53,16 @@ func (st *Status) Grid() []GridRow {
 	}
 	for _, kind := range []string{"snapshot", "mjpeg"} {
 		if p, asked := st.Pictures[kind]; asked && !p.None {
-			rows = append(rows, beside(kind, p.Label, p.Scheme, p.Diagnosis, in, whose))
+			rows = append(rows, gridRow(kind, p.Label, p.Scheme, p.Diagnosis, in, whose))
 		}
 	}
 	if w := st.Web; w != nil {
-		rows = append(rows, beside("web page", w.Label, w.Scheme, w.Diagnosis, in, whose))
+		rows = append(rows, gridRow("web page", w.Label, w.Scheme, w.Diagnosis, in, whose))
 	}
 	return rows
 }
 
-func beside(service, label, scheme string, d *diagnose.Diagnosis, in *evidence.SignedIn, whose string) GridRow {
+func gridRow(service, label, scheme string, d *diagnose.Diagnosis, in *evidence.SignedIn, whose string) GridRow {
 	row := GridRow{Service: service, State: stateOf(d, label == ""), SignIn: label, Scheme: scheme, Note: note(d)}
 	if row.State == "opens" {
 		row.Whose, row.User, row.Level = whose, in.User, in.Level

@@ -24,8 +24,8 @@ type waiter struct {
 // New returns a gate with a number of places.
 func New(places int) *Gate { return &Gate{free: places, held: map[string]int{}} }
 
-// Enter waits for a place, which who has until leave is called. A place that becomes free goes to whoever has fewest; among equals to who
-// came first. The error is that of ctx, where it ends before.
+// Enter waits for a place. Whoever enters has it until leave is called; a place that becomes free goes to the one who has fewest, and
+// among equals to the one who came first. If ctx ends before there is a place, the error is that of ctx.
 func (g *Gate) Enter(ctx context.Context, who string) (leave func(), err error) {
 	g.mu.Lock()
 	if g.free > 0 && len(g.waiting) == 0 {

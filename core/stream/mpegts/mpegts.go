@@ -139,7 +139,8 @@ func (d *Demuxer) Measured() Transport {
 // each, as recorders write them; with the parity of Reed-Solomon behind each, as modulators do.
 var strides = []struct{ size, before int }{{PacketSize, 0}, {192, 4}, {204, 0}}
 
-// stride finds how far whole packets stand apart. Where no way fits it is that of bare packets.
+// stride returns how many bytes lie between the starts of packets, and how many stand before each. If no known way fits, they are those
+// of bare packets.
 func stride(b []byte) (size, before int) {
 	for _, s := range strides {
 		at := s.before

@@ -237,7 +237,7 @@ type BrokenError struct{ Problem string }
 
 func (e *BrokenError) Error() string { return "the bridge breaks the contract: " + e.Problem }
 
-// validate looks for what the contract does not allow in what a bridge says of its target.
+// validate returns an error if what a bridge says of its target is not allowed by the contract.
 func (t *Target) validate() error {
 	switch {
 	case t.Contract != Version:

@@ -68,8 +68,8 @@ func callAll(ctx context.Context, ifaces []net.Interface, callers []caller, foun
 // maxAnswers bounds what one sweep takes from a hostile wire.
 const maxAnswers = 20000
 
-// once passes each sighting on one time, never two at once, and reports whether it was new.
-func once(found func(sighting.Sighting)) func(sighting.Sighting) bool {
+// onlyNew returns a function that passes each sighting to found once, never two at the same time, and reports whether it was new.
+func onlyNew(found func(sighting.Sighting)) func(sighting.Sighting) bool {
 	var mu sync.Mutex
 	seen := map[string]bool{}
 	return func(s sighting.Sighting) bool {
@@ -375,7 +375,7 @@ func Locate(ctx context.Context, ranges address.Ranges, endpoint string) (netip.
 	var at netip.Addr
 	ctx, stop := context.WithCancel(ctx)
 	defer stop()
-	report := once(func(x sighting.Sighting) {
+	report := onlyNew(func(x sighting.Sighting) {
 		if x.Endpoint == endpoint && !x.Stray {
 			at = x.Addr
 			stop()

@@ -76,7 +76,7 @@ func (s *Sweep) Run(ctx context.Context, found func(sighting.Sighting)) error {
 		return err
 	}
 	var heard sync.Map // addresses in the ranges at which a camera or recorder was heard
-	fresh := once(func(x sighting.Sighting) {
+	fresh := onlyNew(func(x sighting.Sighting) {
 		if !x.Stray && x.Kind != sighting.Other {
 			heard.Store(x.Addr, true)
 		}

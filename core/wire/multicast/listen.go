@@ -82,8 +82,8 @@ func Listen(ctx context.Context, q Request) (*camera.GroupHeard, error) {
 	return h, nil
 }
 
-// sockets returns what is listened on: one that takes what the device sends and one for everybody else, so that who floods the group
-// crowds out the device of nothing; one for all where the device is not known.
+// sockets returns the sockets to listen on: one for what the device sends and one for everybody else, so that whoever floods the group
+// cannot crowd the device out. If the device is not known there is one for all.
 func (q Request) sockets(ctx context.Context, card *net.Interface) (out []joinedGroup, err error) {
 	sorts := []func(*net.UDPConn) error{nil}
 	if q.Toward.Is4() {

@@ -277,7 +277,7 @@ func (c *Client) sendSigned(ctx context.Context, l *login, x call, out any) (ren
 	return nil, err
 }
 
-// locked returns what an answer says of a lock, as an error; nil where it says nothing of one.
+// locked returns the error for an answer that means a lock, or nil.
 func locked(judged bool, res *http.Response, raw []byte) error {
 	return signin.LockedOut(judged, res.StatusCode, res.Header.Get("Retry-After"), string(raw[:min(len(raw), 8<<10)]), time.Now())
 }

@@ -9,7 +9,7 @@ import (
 	"unlatch/core/stream/tuning"
 )
 
-// corners are the places of an overlay in plain words, by those of the standard.
+// corners maps the positions of an overlay, by their names in the standard, to plain words.
 var corners = map[string]string{"UpperLeft": "upper left", "UpperRight": "upper right", "LowerLeft": "lower left",
 	"LowerRight": "lower right"}
 

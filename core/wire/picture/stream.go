@@ -109,7 +109,7 @@ func (s *Stream) JPEG() ([]byte, error) {
 		if err == nil || len(s.ready) > 0 {
 			continue
 		}
-		if err := s.again(err); err != nil {
+		if err := s.askForNext(err); err != nil {
 			return nil, err
 		}
 	}
@@ -118,8 +118,8 @@ func (s *Stream) JPEG() ([]byte, error) {
 	return out, nil
 }
 
-// again asks for the next still picture, once an answer that held one has ended. For any other answer that ends it returns an error.
-func (s *Stream) again(err error) error {
+// askForNext asks for the next still picture, once an answer that held one has ended. For any other answer that ends it returns an error.
+func (s *Stream) askForNext(err error) error {
 	if !errors.Is(err, io.EOF) || s.parts || s.taken != 1 {
 		if s.taken == 0 && errors.Is(err, io.EOF) {
 			return &NotPictureError{Problem: "the answer is no JPEG"}

@@ -209,8 +209,8 @@ func (d *datagrams) datagram(sender netip.Addr, b []byte, at time.Time) {
 	}
 }
 
-// told returns what is to be said of the stream beside what its packets say.
-func (d *datagrams) told(m *mpegts.Transport) {
+// describeSending adds to m what the packets do not say: who sends them, and from where else they come.
+func (d *datagrams) describeSending(m *mpegts.Transport) {
 	m.Sender = d.session.From.String()
 	m.Alternates = d.bare && d.within
 	for _, a := range d.also {

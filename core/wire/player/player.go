@@ -260,7 +260,7 @@ func (s *Session) TransportStream() *mpegts.Transport {
 		return nil
 	}
 	if d, ok := s.carriage.source.(*datagrams); ok {
-		d.told(&m)
+		d.describeSending(&m)
 	}
 	return &m
 }

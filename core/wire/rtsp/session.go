@@ -152,7 +152,7 @@ func (c *Conn) Run(ctx context.Context, base string, done func() bool) error {
 		if c.udp != nil && c.udp.deliver(c.opt.OnFrame) {
 			heard = time.Now()
 		}
-		for c.whole() && !done() {
+		for c.frameBuffered() && !done() {
 			if err := c.readFrame(); err != nil {
 				return err
 			}
@@ -181,8 +181,8 @@ func (c *Conn) Run(ctx context.Context, base string, done func() bool) error {
 	return nil
 }
 
-// whole reports whether an interleaved frame has come as a whole, so that reading it waits for nothing.
-func (c *Conn) whole() bool {
+// frameBuffered reports whether an interleaved frame has come as a whole, so that reading it waits for nothing.
+func (c *Conn) frameBuffered() bool {
 	n := c.r.Buffered()
 	if n < frameHead {
 		return false

@@ -33,8 +33,8 @@ type slotPicture struct {
 // A comparison compares what a target shows with what the camera shows.
 type comparison struct{ *Work }
 
-// compare looks at what a target shows for the camera: its picture, or what it sends on. A target that gives neither has said what it can
-// say, and nothing is compared.
+// compare looks at what a target shows for the camera: its picture, or what it sends on. If the target gives neither, nothing is
+// compared.
 func (w comparison) compare(ctx context.Context, s target.Session, p latch.Placement) (out slotPicture, err error) {
 	since := time.Now()
 	if p.Confirmed && !w.put[p.Target] { // nothing was changed there for it

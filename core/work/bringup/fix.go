@@ -17,7 +17,7 @@ import (
 // Fix makes the change, records what it was and what it is, and opens the latches that the change was in the way of. What was before is
 // recorded before anything is sent: a job that is killed in between has changed nothing that cannot be taken back.
 func (w *Work) Fix(ctx context.Context, a command.Fix) error {
-	if a.Undo && (fixChange{w}).made(a.Action) == nil && w.d.Status.PutBack.Fixes[a.Action] {
+	if a.Undo && (fixChange{w}).standingFix(a.Action) == nil && w.d.Status.PutBack.Fixes[a.Action] {
 		mine, err := w.mine(ctx, evidence.KindFix, string(a.Action))
 		if err != nil {
 			return err
@@ -56,8 +56,8 @@ func (w *Work) mine(ctx context.Context, kind evidence.Kind, subject string) (bo
 // A fixChange mends one thing on a device, or takes that back.
 type fixChange struct{ *Work }
 
-// made returns the newest change of a kind that stands on the device or was begun, or nil if there is none.
-func (w fixChange) made(a evidence.FixAction) *evidence.Fix {
+// standingFix returns the newest change of a kind that stands on the device or was begun, or nil if there is none.
+func (w fixChange) standingFix(a evidence.FixAction) *evidence.Fix {
 	for i := range w.d.Status.Fixes {
 		if r := &w.d.Status.Fixes[i]; r.Action == a {
 			return r
@@ -70,11 +70,11 @@ func (w fixChange) made(a evidence.FixAction) *evidence.Fix {
 // is the wanted one. If the change was begun before and not finished, or stands on the device, the value recorded then is kept: what the
 // device says now may already be the work of the change.
 func (w fixChange) intend(ctx context.Context, body *evidence.Fix, read func() (before string, stands bool, err error)) error {
-	if begun := w.made(body.Action); begun != nil && begun.Pending && begun.Undone == body.Undone {
+	if begun := w.standingFix(body.Action); begun != nil && begun.Pending && begun.Undone == body.Undone {
 		body.Before, body.User = begun.Before, begun.User
 		return nil
 	}
-	was := w.made(body.Action)
+	was := w.standingFix(body.Action)
 	if body.Undone && was != nil {
 		body.Before = was.Before
 	} else {
@@ -92,7 +92,7 @@ func (w fixChange) intend(ctx context.Context, body *evidence.Fix, read func() (
 
 // mend makes one change or undoes it.
 func (w fixChange) mend(ctx context.Context, c *onvif.Client, a command.Fix, body *evidence.Fix) error {
-	was := w.made(a.Action)
+	was := w.standingFix(a.Action)
 	if a.Undo && was == nil {
 		return &onvif.Fault{Codes: []string{"Sender", "ActionNotSupported"},
 			Reason: "Unlatch has changed nothing of the kind on this device that it could take back"}

@@ -63,8 +63,8 @@ func (w leaveGate) begin(ctx context.Context, d *latch.Device, key uuid.UUID, pu
 	return w.patiently(ctx, func() (uuid.UUID, error) { return w.Keyring.Begin(ctx, d, key, purpose, host) })
 }
 
-// patiently asks the guard for one try, and again where only the space between two tries is missing or what came of another is not known
-// yet.
+// patiently asks the guard for one try. It asks again if only the space between two tries is missing, or if the result of another try is
+// not known yet.
 func (w *Work) patiently(ctx context.Context, ask func() (uuid.UUID, error)) (uuid.UUID, error) {
 	for {
 		try, err := ask()

@@ -13,14 +13,15 @@ import (
 // listFresh is how long the slots that a target has told are good for work that changes nothing on it.
 const listFresh = time.Minute
 
-// Lists holds the slots that targets have told, for all works of a process: a target with many slots is asked for its list once by all who
-// wait for it, one list at a time, and not once for each camera. The zero Lists is ready.
+// Lists shares the lists of slots that targets tell among all works of a process: a target is asked once for all who wait for its list,
+// and not once for each camera. The zero Lists is ready.
 type Lists struct {
 	mu sync.Mutex
 	of map[uuid.UUID]*toldList
 }
 
-// A toldList is what a target has told. turn holds one value while somebody asks or reads it.
+// A toldList is the last list that a target told. turn is a lock that can be waited for with a context: it holds one value while somebody
+// asks the target or reads the list.
 type toldList struct {
 	turn   chan struct{}
 	asked  time.Time // when the target was asked for it; zero for never
@@ -28,11 +29,11 @@ type toldList struct {
 	err    error // of that asking
 }
 
-// after returns the slots that a target has told when it was asked later than since. Where nobody has asked it since then, it is asked now,
-// and asked is true; whoever else wants the slots of this target waits for the answer.
-func (l *Lists) after(ctx context.Context, id uuid.UUID, since time.Time, ask func() (target.Layout, error)) (_ target.Layout, asked bool,
-	err error) {
-	told := l.told(id)
+// askedAfter returns a list that the target was asked for later than since. If there is none, it calls ask and returns asked as true;
+// others who want the list of this target wait for that answer.
+func (l *Lists) askedAfter(ctx context.Context, id uuid.UUID, since time.Time, ask func() (target.Layout, error)) (_ target.Layout,
+	asked bool, err error) {
+	told := l.listOf(id)
 	select {
 	case told.turn <- struct{}{}:
 	case <-ctx.Done():
@@ -50,8 +51,8 @@ func (l *Lists) after(ctx context.Context, id uuid.UUID, since time.Time, ask fu
 	return layout, true, err
 }
 
-// told returns what is held of a target, and lets go of what nobody takes any more.
-func (l *Lists) told(id uuid.UUID) *toldList {
+// listOf returns the list of a target, and drops those of other targets that are older than listFresh and not in use.
+func (l *Lists) listOf(id uuid.UUID) *toldList {
 	l.mu.Lock()
 	defer l.mu.Unlock()
 	for other, t := range l.of {

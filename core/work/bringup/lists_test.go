@@ -38,36 +38,36 @@ func TestManyAreToldByOneList(t *testing.T) {
 	var all sync.WaitGroup
 	for range 100 {
 		all.Go(func() {
-			_, _, err := lists.after(ctx, wall, since, ask)
+			_, _, err := lists.askedAfter(ctx, wall, since, ask)
 			assert.NoError(t, err)
 		})
 	}
 	all.Wait()
 	assert.Equal(t, 1, asks)
 
-	layout, asked, err := lists.after(ctx, wall, time.Now(), ask)
+	layout, asked, err := lists.askedAfter(ctx, wall, time.Now(), ask)
 	require.NoError(t, err)
 	assert.Equal(t, []any{true, 2.0}, []any{asked, layout.Days}, "something was changed since then")
-	_, asked, err = lists.after(ctx, uuid.New(), since, ask)
+	_, asked, err = lists.askedAfter(ctx, uuid.New(), since, ask)
 	require.NoError(t, err)
 	assert.True(t, asked, "another target")
 
 	broken := errors.New("no answer")
-	_, asked, err = lists.after(ctx, wall, time.Now(), func() (target.Layout, error) { return target.Layout{}, broken })
+	_, asked, err = lists.askedAfter(ctx, wall, time.Now(), func() (target.Layout, error) { return target.Layout{}, broken })
 	assert.True(t, asked)
 	require.ErrorIs(t, err, broken)
-	_, asked, err = lists.after(ctx, wall, since, ask)
+	_, asked, err = lists.askedAfter(ctx, wall, since, ask)
 	assert.False(t, asked)
 	require.ErrorIs(t, err, broken, "whoever has waited for it has the same answer")
 
 	gone, done := context.WithCancel(ctx)
 	done()
-	lists.told(wall).turn <- struct{}{}
-	_, _, err = lists.after(gone, wall, time.Now(), ask)
+	lists.listOf(wall).turn <- struct{}{}
+	_, _, err = lists.askedAfter(gone, wall, time.Now(), ask)
 	require.ErrorIs(t, err, context.Canceled)
-	<-lists.told(wall).turn
-	_, _, err = lists.after(gone, wall, time.Now(), func() (target.Layout, error) { done(); return target.Layout{}, gone.Err() })
+	<-lists.listOf(wall).turn
+	_, _, err = lists.askedAfter(gone, wall, time.Now(), func() (target.Layout, error) { done(); return target.Layout{}, gone.Err() })
 	require.ErrorIs(t, err, context.Canceled)
-	_, _, err = lists.after(ctx, wall, since, ask)
+	_, _, err = lists.askedAfter(ctx, wall, since, ask)
 	assert.ErrorIs(t, err, broken, "work that has ended says nothing of the target")
 }

@@ -39,7 +39,7 @@ func (w targetDoor) tells(ctx context.Context, id uuid.UUID, c *connected, out *
 		out.About = &about
 	}
 	if l, ok := c.session.(target.Lister); ok {
-		layout, _, err := w.Lists.after(ctx, id, time.Now(), func() (target.Layout, error) { return l.Slots(ctx) })
+		layout, _, err := w.Lists.askedAfter(ctx, id, time.Now(), func() (target.Layout, error) { return l.Slots(ctx) })
 		if err != nil {
 			return err
 		}

@@ -272,7 +272,7 @@ func (w placeStep) confirmOn(ctx context.Context, p latch.Placement, wait time.D
 	return w.Keep(ctx, f)
 }
 
-// keepStill has a picture that a target shows kept beside its word.
+// keepStill adds the picture that a target shows to the finding with its word.
 func (f *Finding) keepStill(body *evidence.Confirmed, still []byte) {
 	if f.Still = still; still != nil {
 		f.StillID = uuid.Must(uuid.NewV7())
@@ -303,8 +303,9 @@ func (w placeStep) anew(ctx context.Context, t *connected, p *latch.Placement, w
 	return t.session.Confirm(ctx, put.Ref, wait)
 }
 
-// waitOrFail says of a picture that has not arrived what it waits for, and that it does not come where it has been waited for longer than
-// fits the target: by its own past, and by the moment that it has given itself. What waits for screens is waited for as long as they take.
+// waitOrFail decides about a picture that has not arrived. It writes into body what the picture waits for, or a diagnosis if that is
+// unknown or if it has waited longer than is usual for the target: longer than its longest wait so far, and past the moment that it named
+// itself. A picture that waits for a screen may wait as long as that takes.
 func (w placeStep) waitOrFail(ctx context.Context, body *evidence.Confirmed, p latch.Placement, r target.Report) error {
 	body.Waits, body.Since, body.Until = r.Waits, p.WaitsSince, r.Until
 	if body.Since.IsZero() {
@@ -326,7 +327,7 @@ func (w placeStep) waitOrFail(ctx context.Context, body *evidence.Confirmed, p l
 	return nil
 }
 
-// notArrived words that a target has a camera and does not get its picture.
+// notArrived is the diagnosis of a target that has the camera and gets no picture of it.
 func notArrived(name string, r target.Report) *diagnose.Diagnosis {
 	return &diagnose.Diagnosis{Cause: trouble.TargetWaiting,
 		Summary: fmt.Sprintf("%s has the camera and no picture: it reports %s after %s.", diagnose.Capital(name), r.Says,
@@ -364,13 +365,13 @@ func (w *Work) Remove(ctx context.Context, from uuid.UUID) error {
 	return err
 }
 
-// relook returns how the slots of a target stand, where it tells them, and keeps that: as it told them after a moment.
+// relook returns the slots of a target as it told them later than since, and keeps them. The layout of a target that tells none is empty.
 func (w placeStep) relook(ctx context.Context, on uuid.UUID, s target.Session, since time.Time) (target.Layout, error) {
 	l, ok := s.(target.Lister)
 	if !ok {
 		return target.Layout{}, nil
 	}
-	layout, asked, err := w.Lists.after(ctx, on, since, func() (target.Layout, error) { return l.Slots(ctx) })
+	layout, asked, err := w.Lists.askedAfter(ctx, on, since, func() (target.Layout, error) { return l.Slots(ctx) })
 	if err != nil {
 		return layout, ctx.Err() // the target has said of the camera what it could
 	}

@@ -95,7 +95,7 @@ func (w *roundLook) light(ctx context.Context) error {
 		if err != nil || !answered {
 			return err
 		}
-		known, err := w.known(ctx)
+		known, err := w.stillOpens(ctx)
 		if err != nil || !known {
 			return err
 		}
@@ -150,9 +150,9 @@ func sameReach(was, is evidence.Reached) bool {
 		fingerprint(was) == fingerprint(is)
 }
 
-// known asks the device what it is, with the sign-in that opened it. What it has refused is not sent again. It reports whether the sign-in
-// opens it still.
-func (w *roundLook) known(ctx context.Context) (bool, error) {
+// stillOpens asks the device what it is, with the sign-in that opened it, and reports whether that still opens it. A sign-in that the
+// device has refused is not sent again.
+func (w *roundLook) stillOpens(ctx context.Context) (bool, error) {
 	was := w.d.Status.SignedIn
 	if was == nil || was.Diagnosis != nil || was.StreamOnly {
 		return false, nil

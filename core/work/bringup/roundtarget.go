@@ -14,8 +14,8 @@ import (
 	"unlatch/core/wire/target"
 )
 
-// HeldBy records whether a target still holds the camera, by the slots that it has told when it was asked for them, where that is otherwise
-// than it was known. It reports whether something was recorded.
+// HeldBy records whether a target still holds the camera if that has changed, and reports whether it has. layout is what the target told
+// when it was asked at the given time.
 func (w *Work) HeldBy(ctx context.Context, on uuid.UUID, layout target.Layout, asked time.Time) (changed bool, err error) {
 	p := w.d.Status.PlacementOn(on)
 	if p == nil || !p.ShownBy(asked) {
@@ -43,8 +43,8 @@ func (w *Work) HeldBy(ctx context.Context, on uuid.UUID, layout target.Layout, a
 	return true, w.Keep(ctx, Finding{Subject: on.String(), Body: body})
 }
 
-// notForWatch reports whether a target cannot be asked by work that nobody has begun: it was never signed in to, or would get a password so
-// that it can be read. Nothing is known of it then, which is no silence.
+// notForWatch reports whether the error means that the watch may not ask the target at all: it was never signed in to, or its password
+// would go out readable. Then the target was not asked, so that it is not silent either.
 func notForWatch(err error) bool {
 	return errors.As(err, new(*diagnose.TargetShutError)) || errors.As(err, new(*target.HandingError)) ||
 		errors.As(err, new(*target.RefusedBeforeError)) || heldBack(err)
@@ -64,8 +64,8 @@ func slotName(l target.Layout, token string) string {
 	return ""
 }
 
-// SlotsOf asks a target how its slots stand, and keeps that; nil for one that has none, or that cannot be asked. What it says of itself is
-// asked for too. Only what is news is put on the target's record.
+// SlotsOf asks a target for its slots and for what it says of itself, and keeps both; only news goes on the target's record. It returns
+// nil for a target that has no slots or may not be asked.
 func (w *Work) SlotsOf(ctx context.Context, id uuid.UUID) (*target.Layout, error) {
 	before, err := w.Record.Target(ctx, id)
 	if err != nil {

@@ -233,7 +233,7 @@ func (w signInStep) notSignedIn(ctx context.Context, out evidence.SignedIn, err 
 	return w.wakeAt(ctx, diagnosis)
 }
 
-// strangerUnless words what came of signing in to a device that has moved and is not known again.
+// strangerUnless adds to the diagnosis of a failed sign-in that the device has moved and was not known again, if that is so.
 func strangerUnless(st *latch.Status, d *diagnose.Diagnosis) *diagnose.Diagnosis {
 	if d == nil || !st.Before.IsValid() {
 		return d

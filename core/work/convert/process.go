@@ -227,7 +227,7 @@ func (w *written) Read(b []byte) (int, error) {
 	return n, err
 }
 
-// complaint keeps the beginning of what ffmpeg says of errors.
+// complaint keeps the beginning of what ffmpeg writes on its error output.
 type complaint struct {
 	mu sync.Mutex
 	b  bytes.Buffer

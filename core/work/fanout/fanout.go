@@ -256,8 +256,8 @@ func (s *stream) keep(b []byte) []byte {
 	return s.slab[from:len(s.slab):len(s.slab)]
 }
 
-// drop lets go of what lies before the newest group, but for what consumers that lag a little may still want. next is the number of the
-// packet that begins the group.
+// drop removes the packets before the newest group, but keeps some for consumers that lag a little. next is the number of the packet that
+// begins the group.
 func (s *stream) drop(next uint64) {
 	before, n := 0, 0
 	for n = int(next - s.first); n > 0; n-- {

@@ -230,7 +230,7 @@ func (s *Server) hls(w http.ResponseWriter, r *http.Request, p *served, leaf str
 	}
 	const playlist = "application/vnd.apple.mpegurl"
 	if leaf == "index.m3u8" { // with it each player begins
-		s.told(p, r)
+		s.noteTaken(p, r)
 		s.send(w, r, playlist, []byte(f.index()), nil)
 		return
 	}

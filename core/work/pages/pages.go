@@ -218,8 +218,8 @@ func from(r *http.Request) string {
 	return r.RemoteAddr
 }
 
-// told says that somebody begins to take a page's stream.
-func (s *Server) told(p *served, r *http.Request) {
+// noteTaken calls Taken because somebody begins to take a page's stream.
+func (s *Server) noteTaken(p *served, r *http.Request) {
 	if s.Taken != nil {
 		s.Taken(p.ID, from(r))
 	}

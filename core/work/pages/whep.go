@@ -139,7 +139,7 @@ func (s *Server) offered(w http.ResponseWriter, r *http.Request, p *served, unti
 	p.mu.Lock()
 	p.peers[x.id] = x
 	p.mu.Unlock()
-	s.told(p, r)
+	s.noteTaken(p, r)
 	s.all.Go(func() {
 		defer x.leave(c)
 		if err := x.run(ctx, c); err != nil && ctx.Err() == nil {

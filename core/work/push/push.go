@@ -145,7 +145,7 @@ func (x *pusher) change(p Push) {
 	x.wake()
 }
 
-// wake has it looked at once whether the push goes on. The lock is held.
+// wake has the push checked at once. The caller holds the lock.
 func (x *pusher) wake() {
 	if x.cut != nil && x.rests() != "" {
 		x.cut()
@@ -211,7 +211,7 @@ func (x *pusher) run(ctx context.Context) {
 			x.is(rests, "")
 		} else {
 			began := time.Now()
-			err := x.once(session)
+			err := x.takeAndSend(session)
 			if time.Since(began) > longest {
 				wait = again
 			}
@@ -268,8 +268,8 @@ const connectBy = 10 * time.Second
 // startBy is how long the camera may take to play.
 const startBy = 20 * time.Second
 
-// once takes the stream and sends it until one of the two ends.
-func (x *pusher) once(ctx context.Context) error {
+// takeAndSend takes the stream and sends it until the stream or the connection ends.
+func (x *pusher) takeAndSend(ctx context.Context) error {
 	x.is(Connecting, "")
 	starting, done := context.WithTimeout(ctx, startBy)
 	defer done()
