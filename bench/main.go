@@ -61,8 +61,9 @@ func run() error {
 		if err != nil {
 			return fmt.Errorf("%s: %w", m.name, err)
 		}
-		fmt.Print(section(m.name, f))
-		if err := record(m.name, f, names); err != nil {
+		made := section(m.name, f)
+		fmt.Print(made)
+		if err := record(m.name, made, names); err != nil {
 			return err
 		}
 		all = append(all, f...)

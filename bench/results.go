@@ -32,8 +32,8 @@ func section(name string, figures []figure) string {
 	return b.String()
 }
 
-// withSection returns the text of the results with the section of a measurement put in the place of its last, in the order of names. What
-// no measurement has any more is left out.
+// withSection returns the text of the results with a measurement's section replaced by the one made now. Sections stand in the order of
+// names, and one that is of none of them is left out.
 func withSection(text, name, made string, names []string) string {
 	sections := map[string]string{}
 	for _, s := range strings.Split("\n"+text, "\n## ")[1:] {
@@ -50,11 +50,11 @@ func withSection(text, name, made string, names []string) string {
 	return out
 }
 
-// record puts the figures of a measurement into the results file.
-func record(name string, figures []figure, names []string) error {
+// record puts the section of a measurement into the results file.
+func record(name, made string, names []string) error {
 	text, err := os.ReadFile(resultsFile)
 	if err != nil && !errors.Is(err, fs.ErrNotExist) {
 		return err
 	}
-	return os.WriteFile(resultsFile, []byte(withSection(string(text), name, section(name, figures), names)), 0o644)
+	return os.WriteFile(resultsFile, []byte(withSection(string(text), name, made, names)), 0o644)
 }

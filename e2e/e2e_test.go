@@ -67,7 +67,7 @@ func (b *bench) browse(url string) {
 	b.t.Cleanup(chrome.Stop)
 	b.page, err = chrome.Page(url, 1280, 800)
 	require.NoError(b.t, err)
-	b.page = failing(b.t, b.page)
+	b.page = failOnPanic(b.t, b.page)
 	b.t.Cleanup(func() {
 		if b.t.Failed() { // what the person would have seen
 			if png, err := b.page.CancelTimeout().Timeout(5*time.Second).Screenshot(false, nil); err == nil {

@@ -161,7 +161,7 @@ func TestNoSecretOfTheDemoShows(t *testing.T) {
 	require.NotNil(t, password, server.Output)
 	page, err := chrome.Page(server.URL, 1280, 800)
 	require.NoError(t, err)
-	page = failing(t, page)
+	page = failOnPanic(t, page)
 	page.MustEval(`async (password) => { await fetch("/api/session", { method: "POST", `+
 		`headers: { "Content-Type": "application/json" }, body: JSON.stringify({ name: "keeper", password }) }); }`, password[1])
 

@@ -2,10 +2,7 @@ package store
 
 import (
 	"context"
-	"crypto/hmac"
-	"crypto/pbkdf2"
 	"crypto/rand"
-	"crypto/sha256"
 	"encoding/base64"
 	"errors"
 	"fmt"
@@ -15,6 +12,8 @@ import (
 	"github.com/jackc/pgx/v5"
 	"github.com/jackc/pgx/v5/pgconn"
 	"github.com/jmoiron/sqlx"
+
+	"unlatch/core/ground/scram"
 )
 
 // farGroup is the role that all paired workers belong to: it has the rights on tables, and policies say which rows those are for whom.
@@ -185,10 +184,10 @@ func (s Paired) putRole(ctx context.Context, tx *sqlx.Tx, worker uuid.UUID, pass
 		return err
 	}
 	// A role takes no parameters. What stands in the statement is of letters, digits and signs that need no quoting.
-	text := fmt.Sprintf("ALTER ROLE %s PASSWORD '%s'", role, scramVerifier(password))
+	text := fmt.Sprintf("ALTER ROLE %s PASSWORD '%s'", role, scram.Verifier(password, scram.Rounds))
 	if !there {
 		text = fmt.Sprintf("CREATE ROLE %[1]s LOGIN CONNECTION LIMIT 60 PASSWORD '%[2]s' IN ROLE %[3]s ROLE %[4]s; "+
-			"ALTER ROLE %[1]s SET idle_in_transaction_session_timeout = '2min'", role, scramVerifier(password), farGroup,
+			"ALTER ROLE %[1]s SET idle_in_transaction_session_timeout = '2min'", role, scram.Verifier(password, scram.Rounds), farGroup,
 			pgx.Identifier{s.login}.Sanitize())
 	}
 	if _, err := tx.ExecContext(ctx, text); err != nil {
@@ -197,25 +196,6 @@ func (s Paired) putRole(ctx context.Context, tx *sqlx.Tx, worker uuid.UUID, pass
 	_, err := tx.ExecContext(ctx, "UPDATE paired_workers SET role = $2, sealed = $3 WHERE id = $1", worker, role,
 		s.cipher.Encrypt(password, workerOwner(worker)))
 	return err
-}
-
-// scramVerifier returns what PostgreSQL keeps of a password (RFC 5803): the password itself stands in no statement, and in no log of them.
-func scramVerifier(password string) string {
-	const rounds = 4096
-	salt := make([]byte, 16)
-	rand.Read(salt)
-	salted, err := pbkdf2.Key(sha256.New, password, salt, rounds, sha256.Size)
-	if err != nil {
-		panic(err) // only for lengths that are not these
-	}
-	sign := func(what string) []byte {
-		h := hmac.New(sha256.New, salted)
-		h.Write([]byte(what))
-		return h.Sum(nil)
-	}
-	stored := sha256.Sum256(sign("Client Key"))
-	text := base64.StdEncoding.EncodeToString
-	return fmt.Sprintf("SCRAM-SHA-256$%d:%s$%s:%s", rounds, text(salt), text(stored[:]), text(sign("Server Key")))
 }
 
 // allowFar gives the group of paired workers its rights, and makes it where there is none.

@@ -237,7 +237,7 @@ func (s Relays) Serving(ctx context.Context, site string, ranges address.Ranges)
 		if at == "" {
 			continue
 		}
-		w := act.Serving{At: at, Rates: p.Converting, Taken: map[uuid.UUID]float64{}, Others: map[uuid.UUID]float64{},
+		w := act.Serving{At: at, Rates: p.Converting, Taken: map[uuid.UUID]float64{},
 			Shared: len(p.Sites) > 1 || len(p.Sites) == 0 && sites > 1,
 			Faces:  p.Faces, FacesTaken: map[int]uuid.UUID{}, Pages: PagesOf(p, at)}
 		if err := s.addTaken(ctx, &w, site); err != nil {
@@ -262,7 +262,7 @@ func (s Relays) addTaken(ctx context.Context, w *act.Serving, site string) error
 		if r.Own {
 			w.Taken[r.ID] = r.Cores
 		} else {
-			w.Others[r.ID] = r.Cores
+			w.Others += r.Cores
 		}
 		if r.Port > 0 {
 			w.FacesTaken[r.Port] = r.ID

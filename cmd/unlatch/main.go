@@ -83,7 +83,7 @@ func root() *cobra.Command {
 	return c
 }
 
-// sayWhat is what a command does that only has others below it.
+// sayWhat is the RunE of a command that only groups others: it prints how they are used, and asks for one of them.
 func sayWhat(cmd *cobra.Command, _ []string) error {
 	cmd.Usage()
 	return usageError{errors.New("say what to do")}

@@ -4,10 +4,7 @@ package storetest
 import (
 	"context"
 	"crypto/ed25519"
-	"crypto/hmac"
-	"crypto/pbkdf2"
 	"crypto/sha256"
-	"encoding/base64"
 	"fmt"
 	"log/slog"
 	"net/netip"
@@ -29,6 +26,7 @@ import (
 	"unlatch/core/decide/act"
 	"unlatch/core/ground/pairing"
 	"unlatch/core/ground/program"
+	"unlatch/core/ground/scram"
 	"unlatch/core/ground/signin"
 	"unlatch/store"
 	"unlatch/store/cluster"
@@ -58,34 +56,16 @@ func Main(m *testing.M) {
 	os.Exit(code)
 }
 
-// connectFaster has the database keep its password hashed once instead of 4096 times (RFC 5802 §3). Tests connect some thousand times, and
-// the race detector makes hashing ten times as slow.
+// connectFaster has the database keep its password hashed once, and not scram.Rounds times. Tests connect some thousand times, and the race
+// detector makes hashing ten times as slow.
 func connectFaster(at string) error {
 	ctx := context.Background()
-	u, err := url.Parse(at)
-	if err != nil {
-		return err
-	}
-	password, _ := u.User.Password()
-	salt := []byte("of no use")
-	salted, err := pbkdf2.Key(sha256.New, password, salt, 1, sha256.Size)
-	if err != nil {
-		return err
-	}
-	mac := func(text string) []byte {
-		m := hmac.New(sha256.New, salted)
-		m.Write([]byte(text))
-		return m.Sum(nil)
-	}
-	stored := sha256.Sum256(mac("Client Key"))
-	base64 := base64.StdEncoding.EncodeToString
 	conn, err := pgx.Connect(ctx, at)
 	if err != nil {
 		return err
 	}
 	defer conn.Close(ctx)
-	_, err = conn.Exec(ctx, fmt.Sprintf("ALTER ROLE unlatch PASSWORD 'SCRAM-SHA-256$1:%s$%s:%s'", base64(salt), base64(stored[:]),
-		base64(mac("Server Key"))))
+	_, err = conn.Exec(ctx, fmt.Sprintf("ALTER ROLE unlatch PASSWORD '%s'", scram.Verifier(conn.Config().Password, 1)))
 	return err
 }
 
@@ -98,9 +78,10 @@ func Dir() (string, error) {
 	return dir, os.Chmod(dir, 0o755)
 }
 
-// pattern is a database that has the tables and nothing in them. It is made by the first who asks, once for all tests of a package.
-var pattern = sync.OnceValues(func() (string, error) {
-	at, err := create("pattern", "template1")
+// pattern makes a database with empty tables, once for all tests of a package, and returns its name.
+var pattern = sync.OnceValues(func() (name string, err error) {
+	name = "pattern"
+	at, err := create(name, "template1")
 	if err != nil {
 		return "", err
 	}
@@ -109,7 +90,7 @@ var pattern = sync.OnceValues(func() (string, error) {
 		return "", err
 	}
 	defer s.Close() // nobody may be connected to a database that is copied
-	return "pattern", s.Migrate(context.Background())
+	return name, s.Migrate(context.Background())
 })
 
 // create makes a database as a copy of another and returns its address.
@@ -124,7 +105,7 @@ func create(name, as string) (string, error) {
 	return strings.TrimSuffix(shared.URL, "unlatch") + name, err
 }
 
-// URL makes a database of which nothing is used yet, with its tables, and returns its address.
+// URL makes a database with empty tables and returns its address.
 func URL(t testing.TB) string {
 	t.Helper()
 	from, err := pattern()

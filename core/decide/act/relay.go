@@ -60,9 +60,9 @@ type RelayForm struct {
 type Serving struct {
 	At    string            // host and port
 	Rates *conversion.Rates // what converting costs there; nil where that is not known yet
-	// Taken is what conversions of the site's relays take, in cores by relay, and Others what those of other sites take.
+	// Taken is what conversions of the site's relays take, in cores by relay. Others is what those of other sites take together.
 	Taken  map[uuid.UUID]float64
-	Others map[uuid.UUID]float64
+	Others float64
 	Shared bool // it serves streams of other sites, too
 	// Faces are the ports that ONVIF faces may have there; none where the worker makes none. FacesTaken are those of other relays.
 	Faces      doctor.Ports
@@ -214,21 +214,19 @@ func (a *PutRelay) faced(f Facts) error {
 		"Remove a relay with a face, or give the worker more ports by relay-faces.")
 }
 
-// siteShare is which part of what conversions may take is for one site, where a worker serves several: the others still get some.
+// siteShare is the part of a worker's budget for conversions that one site may take if the worker serves several. The rest is for the
+// others.
 const siteShare = 0.75
 
 // afford returns what a form costs beside the other relays of the worker, as if all were taken at once.
 func (w Serving) afford(s conversion.Source, f conversion.Shape, except uuid.UUID) (float64, error) {
-	var own, others float64
+	own := 0.0
 	for id, cores := range w.Taken {
 		if id != except {
 			own += cores
 		}
 	}
-	for _, cores := range w.Others {
-		others += cores
-	}
-	cores, err := w.Rates.Afford(s, f, own+others)
+	cores, err := w.Rates.Afford(s, f, own+w.Others)
 	if err != nil || !w.Shared {
 		return cores, err
 	}

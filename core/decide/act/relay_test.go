@@ -120,7 +120,7 @@ func TestASiteLeavesRoomForOthers(t *testing.T) {
 		f.Serving = serving(1)
 		f.Serving[0].Shared = c.shared
 		f.Serving[0].Taken[uuid.New()] = c.own
-		f.Serving[0].Others = map[uuid.UUID]float64{uuid.New(): c.others}
+		f.Serving[0].Others = c.others
 		_, err := one.Decide(f)
 		if c.want == "" {
 			assert.NoError(t, err, why)

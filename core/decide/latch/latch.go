@@ -140,7 +140,7 @@ type Placement struct {
 	Wanted    string         `json:"wanted,omitempty" doc:"the token of the slot that somebody wants it in"`
 	Role      string         `json:"role,omitempty" doc:"the stream that somebody wants it to have; missing for the rule's own choice"`
 	Ref       string         `json:"-"` // the driver's own reference
-	PlacedAt  time.Time      `json:"-"` // when the target was recorded last as holding it there, or as not taking it
+	PlacedAt  time.Time      `json:"-"` // when it was recorded last that the target took it, lost it, or did not take it
 	Untaken   bool           `json:"-"` // the target did not take it when it was placed last
 	Intake    *intake.Intake `json:"-"` // what the target accepts; nil where nobody has said
 	Gives     []Given        `json:"gives" doc:"the streams that it shall have"`

@@ -364,8 +364,8 @@ func (p *Placement) inOneWord() PlacementState {
 	return PlacementWaiting
 }
 
-// ShownBy reports whether the slots that the target has told can show the placement, given when it was asked for them: it was recorded
-// before. What was placed while the target answered may not be among them.
+// ShownBy reports whether a list of slots must show the placement if the target still holds it, given when the target was asked for the
+// list. A camera that was placed after that may be missing from the list.
 func (p *Placement) ShownBy(asked time.Time) bool {
 	return p.Slot != "" && p.Token != "" && !p.ByHand() && p.PlacedAt.Before(asked)
 }

@@ -5,15 +5,15 @@ import (
 	"strings"
 )
 
-// places are those in which a text may carry a secret. Matching all patterns took a tenth of what opening a camera takes, and most texts
-// have none of the words that a pattern needs.
+// places says in which places a text may carry a secret, so that only their patterns are matched. Matching all of them took a tenth of what
+// opening a camera takes, and most texts have none of the words that a pattern needs.
 type places struct{ auth, xml, user, query, ingest bool }
 
-// everywhere has each pattern matched.
+// everywhere stands for all places.
 var everywhere = places{true, true, true, true, true}
 
-// lookFor returns the places that a text may have. It errs on the safe side: patterns that ignore case take letters beyond ASCII for
-// those within (U+017F for s), so that a text which is not ASCII may have them all.
+// lookFor returns the places that a text may have. For a text that is not ASCII it returns everywhere, because a pattern that ignores case
+// also matches some letters beyond ASCII, such as U+017F for s.
 func lookFor(s string) places {
 	for i := range len(s) {
 		if s[i] >= 0x80 {
@@ -30,8 +30,7 @@ func lookFor(s string) places {
 	}
 }
 
-// hasSecretName reports whether one of secretNames stands between a separator of query parameters and an equals sign in a text of lower
-// case.
+// hasSecretName reports whether a text in lower case has one of secretNames between a separator of query parameters and an equals sign.
 func hasSecretName(lower string) bool {
 	for rest := lower; ; {
 		before, after, found := strings.Cut(rest, "=")

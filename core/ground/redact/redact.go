@@ -92,7 +92,7 @@ func IsSecretName(name string) bool {
 // Text returns s without secrets.
 func (r *Redactor) Text(s string) string { return r.hideKnown(hidePlaces(s, lookFor(s))) }
 
-// hidePlaces hides what stands in the places where protocols carry a secret, as far as the text may have such places.
+// hidePlaces hides the secrets in some of the places where protocols carry them.
 func hidePlaces(s string, at places) string {
 	if at.auth {
 		s = authLine.ReplaceAllStringFunc(s, func(line string) string {

@@ -43,8 +43,8 @@ func (w *Work) HeldBy(ctx context.Context, on uuid.UUID, layout target.Layout, a
 	return true, w.Keep(ctx, Finding{Subject: on.String(), Body: body})
 }
 
-// notForWatch reports whether the error means that the watch may not ask the target at all: it was never signed in to, or its password
-// would go out readable. Then the target was not asked, so that it is not silent either.
+// notForWatch reports whether the error means that the watch may not ask the target at all: it was never signed in to, it has refused the
+// sign-in, or its password would go out readable. Then the target was not asked, so that it is not silent either.
 func notForWatch(err error) bool {
 	return errors.As(err, new(*diagnose.TargetShutError)) || errors.As(err, new(*target.HandingError)) ||
 		errors.As(err, new(*target.RefusedBeforeError)) || heldBack(err)
